@@ -1,5 +1,7 @@
 """Baselines by name: included ones and files."""
 
+# Imports within functions: for a quick start of commands that take no baseline.
+
 import os
 from functools import cache
 from pathlib import Path

@@ -1,5 +1,7 @@
 """Groups of commands that list each with its whole sentence, and suggest the nearest for an unknown one."""
 
+# Imports within functions: an error, or -v, needs them.
+
 import sys
 
 import click

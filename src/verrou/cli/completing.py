@@ -1,5 +1,7 @@
 """Completion: what a shell offers at a place of the command line. On any error it offers nothing."""
 
+# Imports within functions: a shell waits for each word.
+
 from collections.abc import Callable, Iterable
 from functools import wraps
 from pathlib import Path

@@ -1,5 +1,7 @@
 """Documentation carried in the program: the handbook, the manual page, completion for shells."""
 
+# Imports within functions: the commands themselves, which import this module.
+
 import re
 from collections.abc import Iterator, Sequence
 from textwrap import dedent

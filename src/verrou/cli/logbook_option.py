@@ -1,5 +1,7 @@
 """Recording results in a logbook, for commands that observe or change a machine."""
 
+# Imports within functions: for a quick start of runs that no logbook records.
+
 import os
 import sys
 from collections.abc import Callable, Sequence

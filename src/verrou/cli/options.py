@@ -1,5 +1,7 @@
 """Options that several commands share: machine, baseline and format."""
 
+# Imports within functions: an error needs them.
+
 import os
 from collections.abc import Callable
 from typing import Any, TypeVar

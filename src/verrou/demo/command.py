@@ -8,6 +8,7 @@ import click
 
 from verrou.core.errors import BadInput
 from verrou.demo.scenario import lay_out
+from verrou.reports.tables import console
 
 WALK = (
     ("Who has an account on the terminal in the bird hide, and in which state?", "account list -m hide-01.bench.json"),
@@ -53,7 +54,6 @@ NEXT = (
 @click.option("--quiet", is_flag=True, help="Only create the machines; do not show the job.")
 def demo(folder: Path, quiet: bool) -> None:
     """Create three sample machines in FOLDER (verrou-demo) and show the whole job on one of them."""
-    from verrou.reports.tables import console
 
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise BadInput(f"{folder} already exists and is not empty. Give another folder, or delete it first.")
@@ -74,7 +74,6 @@ def demo(folder: Path, quiet: bool) -> None:
 
 def _show(question: str, line: str) -> None:
     from verrou.cli.main import call
-    from verrou.reports.tables import console
 
     out = console()
     out.print()

@@ -1,6 +1,7 @@
 """Dry runs: a plan done on a private copy of the machine, observed and tested; or predicted where there is no copy."""
 
 from collections.abc import Collection, Iterator, Sequence
+from random import SystemRandom
 
 from attrs import evolve, field, frozen
 
@@ -23,6 +24,7 @@ from verrou.core.steps.step import (
     TrySignIn,
     takes_access,
 )
+from verrou.core.testing.passwords import make_password, policy_of
 from verrou.core.testing.trials import run_trials
 from verrou.log import Log
 from verrou.machines.changes import (
@@ -172,16 +174,12 @@ def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict
 
 
 def _trials(copy: Copy, after: Snapshot) -> tuple[TrialResult, ...]:
-    from random import SystemRandom
 
     return tuple(run_trials(copy.attempt, after, SystemRandom()))
 
 
 def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, snapshot: Snapshot) -> Secrets:
     """Return the secrets, with a random stand-in for each password that is not known yet."""
-    from random import SystemRandom
-
-    from verrou.core.testing.passwords import make_password, policy_of
 
     missing = [s.account for s in steps if isinstance(s, GIVES_PASSWORD) and s.password != "blank"]
     missing = [name for name in missing if name not in secrets]

@@ -1,5 +1,7 @@
 """Audit many machines on all cores; what is stored of each is small and of one size."""
 
+# Imports within functions: few rounds need them.
+
 import fnmatch
 import gc
 import os

@@ -1,9 +1,12 @@
 """Figures, drawn with Matplotlib where it is installed. Colour is never the only sign."""
 
+# Imports within functions: a package that need not be there.
+
 import io
 import warnings
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from html import escape
 from typing import Any
 
 from verrou.core.errors import BadInput
@@ -48,7 +51,6 @@ def pyplot() -> Any:
 
 def as_svg(figure: Any, title: str) -> str:
     """Return a figure as an SVG element; ``title`` is read aloud by a screen reader."""
-    from html import escape
 
     stream = io.StringIO()
     figure.savefig(stream, format="svg", metadata={"Date": None, "Creator": None}, bbox_inches="tight")

@@ -1,10 +1,13 @@
 """Tables and data of the logbook: what was done, and the trend over time."""
 
+# Imports within functions: only a page needs them.
+
 from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
 
 from verrou.core import advice
+from verrou.core.errors import BadInput
 from verrou.core.history.records import Run, RunRecord
 from verrou.core.history.trend import MachineHistory, Trend, soon
 from verrou.core.model import counted
@@ -230,7 +233,6 @@ def trend_summary(found: Trend) -> str:
 
 def trend_page(found: Trend, today: date, about: str) -> str:
     """Return the page of the trend: one file that loads nothing, with the figure where Matplotlib is installed."""
-    from verrou.core.errors import BadInput
     from verrou.reports.figures import courses as drawn
     from verrou.reports.pages import page, trusted
 

@@ -1,8 +1,11 @@
 """Table, data and page of a round over many machines."""
 
+# Imports within functions: only a page needs them.
+
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
+from verrou.core.errors import BadInput
 from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, LeftOut, Row
 from verrou.core.model import counted
 from verrou.core.model.verdicts import Severity
@@ -116,7 +119,6 @@ def _keys(row: Row) -> list[str]:
 
 def as_page(rows: Sequence[Row], left_out: Sequence[LeftOut], older: int) -> str:
     """Return the page of the round: one file that loads nothing; its filters work without a script."""
-    from verrou.core.errors import BadInput
     from verrou.reports.figures import MOST_ROWS, machines_by_rules
     from verrou.reports.pages import page, trusted
 

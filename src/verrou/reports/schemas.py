@@ -6,7 +6,7 @@ from datetime import date, datetime
 from enum import Enum
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints, is_typeddict
 
-from attrs import fields, has
+from attrs import NOTHING, fields, has
 
 from verrou import __version__
 from verrou.core.baselines.baseline import Waiver, WantedAccount, WantedGroup
@@ -187,7 +187,6 @@ def _section(kind: Any, *given: str) -> JsonSchema:
 
 
 def _has_default(attribute: Any) -> bool:
-    from attrs import NOTHING
 
     return attribute.default is not NOTHING
 

@@ -1,5 +1,7 @@
 """The sign-off sheet of one machine: its contents, and how it is written (HTML, Markdown, JSON, JUnit XML)."""
 
+# Imports within functions: only a page, or a file of one form, needs them.
+
 from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any, TypedDict
@@ -7,6 +9,7 @@ from typing import Any, TypedDict
 from attrs import frozen
 
 from verrou.core.baselines.baseline import Baseline
+from verrou.core.errors import BadInput
 from verrou.core.history.entries import JournalEntry
 from verrou.core.judging.audit import Audit, Finding
 from verrou.core.model import MachineFacts, joined, name_list
@@ -198,7 +201,6 @@ def _waivers(finding: Finding) -> list[SignedWaiver]:
 
 def as_html(data: SignOffData) -> str:
     """Return the sheet as a page: one file that loads nothing, with the figure where Matplotlib is installed."""
-    from verrou.core.errors import BadInput
     from verrou.reports.figures import severities
     from verrou.reports.pages import page, trusted
 

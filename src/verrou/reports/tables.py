@@ -1,5 +1,7 @@
 """Tables of facts, printed as text for people, as JSON or as CSV from the same rows."""
 
+# Imports within functions: one format needs each.
+
 from collections.abc import Mapping, Sequence
 from typing import Any
 

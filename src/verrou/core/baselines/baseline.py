@@ -1,5 +1,7 @@
 """Baselines: the model, and reading one from TOML with every error reported at once."""
 
+# Imports within functions: for a quick start; and contradictions stand on this module.
+
 import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import date, datetime

@@ -1,5 +1,7 @@
 """A snapshot audited against a baseline: one finding for each rule, account and group that the baseline names."""
 
+# Imports within functions: for a quick start of what only looks.
+
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
 from functools import cached_property

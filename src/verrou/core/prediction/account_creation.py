@@ -1,5 +1,6 @@
 """Steps that create an account of a role, change a role, and transfer administrator rights."""
 
+import re
 from datetime import date
 
 from verrou.core.errors import BadInput
@@ -133,7 +134,6 @@ def check_name(snapshot: Snapshot, name: str, *, group: bool = False) -> None:
     """Check that the machine accepts ``name`` for a new account or group.
 
     Raises: BadInput: with what is accepted, or what already has the name."""
-    import re
 
     naming = snapshot.machine.naming
     what = "group" if group else "account"

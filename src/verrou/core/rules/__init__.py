@@ -1,5 +1,7 @@
 """The catalogue of rules, with lookups."""
 
+# Imports within functions: steps are made only for a plan: for a quick start of what only looks.
+
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
 from typing import TYPE_CHECKING, NamedTuple

@@ -1,5 +1,7 @@
 """Built-in accounts, found by their fixed ID and never by name."""
 
+# Imports within functions: steps are made only for a plan: for a quick start of what only looks.
+
 from collections.abc import Callable, Iterator
 
 from verrou.core import advice

@@ -2,6 +2,8 @@
 
 Each is whole here: how it is read, who does not meet it, and what closes the gap."""
 
+# Imports within functions: steps are made only for a plan: for a quick start of what only looks.
+
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date, timedelta

@@ -1,5 +1,7 @@
 """A snapshot as plain data (for survey files and ``--format json``), and back."""
 
+# Imports within functions: most commands read no survey: for a quick start.
+
 from collections.abc import Callable, Collection
 from datetime import date, datetime
 from functools import cache

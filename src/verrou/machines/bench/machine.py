@@ -1,5 +1,7 @@
 """A bench machine in its file."""
 
+# Imports within functions: for a quick start of what only looks.
+
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext

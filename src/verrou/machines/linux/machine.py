@@ -1,5 +1,7 @@
 """A real Linux system, live or mounted at a folder."""
 
+# Imports within functions: for a quick start of what only looks.
+
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager

@@ -1,5 +1,7 @@
 """The logbook over many machines: each record waits in a folder first, and is delivered when possible."""
 
+# Imports within functions: a package that need not be there.
+
 from collections.abc import Sequence
 from threading import Thread
 

@@ -2,6 +2,8 @@
 
 A record is written with all its parts in one transaction; its key goes in once, however often it is delivered."""
 
+# Imports within functions: the dialect that is used.
+
 import socket
 from collections.abc import Iterable
 from types import TracebackType

@@ -1,5 +1,7 @@
 """Pages made from templates: everything from a machine is escaped and without control characters."""
 
+# Imports within functions: only a page needs them.
+
 from functools import cache
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any

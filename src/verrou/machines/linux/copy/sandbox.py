@@ -3,6 +3,7 @@
 import ctypes
 import errno
 import os
+import signal
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -129,7 +130,6 @@ def set_host_name(name: str) -> None:
 
 def die_with_parent() -> None:
     """Have the kernel kill this process when its parent ends."""
-    import signal
 
     _checked(_LIBC.prctl(PR_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0), "prctl")
 

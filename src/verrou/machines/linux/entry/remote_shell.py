@@ -7,6 +7,7 @@ from attrs import define, field, frozen
 
 from verrou.core.model import Account, PasswordState, Source
 from verrou.core.model.known import Known, any_of
+from verrou.core.model.routes import Pattern
 from verrou.machines.linux.entry.shell_asked import ShellAsked, through_lists
 from verrou.machines.linux.files.sshd import (
     REMOTE,
@@ -233,7 +234,6 @@ def _may_be_about(criteria: Criteria, account: Account) -> bool:
 
 def _by_place(word: str, name: str) -> bool:
     """Return whether a word matches an account from some computers alone."""
-    from verrou.core.model.routes import Pattern
 
     user, at, place = word.partition("@")
     return bool(at) and place not in ("*", REMOTE) and Pattern(user).matches(name)

@@ -1,5 +1,7 @@
 """Password rules of a Linux system: pam_pwquality(8), pam_pwhistory(8), pam_unix(8), ageing, and blank passwords."""
 
+# Imports within functions: routes are read by rules, which this module is one of.
+
 from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 

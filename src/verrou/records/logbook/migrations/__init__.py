@@ -1,5 +1,7 @@
 """Schemas of a logbook and the migrations between them, by Alembic."""
 
+# Imports within functions: most logbooks need no migration.
+
 from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib.resources import files
