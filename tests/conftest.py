@@ -250,13 +250,13 @@ def newest_root(tmp_path: Path) -> Iterator[PrivateRoot]:
         yield private
 
 
-def with_accounts(base: Path, folder: Path, roles: Mapping[str, str]) -> Path:
-    """What accounts that Verrou makes change of a base, as a layer over it."""
+def with_accounts(base: Path, folder: Path, roles: Mapping[str, str], password: str = GOOD_PASSWORD) -> Path:
+    """What accounts that Verrou makes change of a base, as a layer over it; ``password`` is that of the last one."""
     with PrivateRoot.over(base, folder / "warden-03") as private:
         for name, role in roles.items():
             keep = ("--keep-password",) if role != "guest" else ()
             words = ["account", "add", name, "--role", role, *keep, "-m", str(private.path), *TYPED]
-            ended = forked(words, GOOD_PASSWORD + "\n", folder)
+            ended = forked(words, f"{password if name == list(roles)[-1] else GOOD_PASSWORD}\n", folder)
             assert ended.returncode == 0, ended.stderr
         return private.keep(folder / "changed")
 
@@ -289,11 +289,18 @@ def administrator(debian: Path, tmp_path_factory: pytest.TempPathFactory) -> Pat
     return with_accounts(debian, tmp_path_factory.mktemp("manned"), {"warden": "administrator"})
 
 
-@pytest.fixture
-def manned_root(debian: Path, administrator: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
-    """A private root with one administrator, ``warden``, made by Verrou, who signed in just now."""
-    with PrivateRoot.over(debian, tmp_path / "warden-03", administrator) as private:
+@contextmanager
+def manned(debian: Path, layer: Path, folder: Path) -> Iterator[PrivateRoot]:
+    """A private root with the accounts of a layer; the first of them signed in just now."""
+    with PrivateRoot.over(debian, folder / "warden-03", layer) as private:
         with open(private.path / "var/log/lastlog", "wb") as log:
             log.seek(1000 * LASTLOG_RECORD.size)
             log.write(LASTLOG_RECORD.pack(int(time.time()), b"tty1", b""))
+        yield private
+
+
+@pytest.fixture
+def manned_root(debian: Path, administrator: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
+    """A private root with one administrator, ``warden``, made by Verrou."""
+    with manned(debian, administrator, tmp_path) as private:
         yield private

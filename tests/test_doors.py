@@ -6,7 +6,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, examples
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, manned, with_accounts
 from crashing import Mode, done, finished, meeting, taken_back
 from debian_root import PrivateRoot
 from verrou.core.errors import BrokeOff, VerrouError
@@ -54,12 +54,18 @@ def elevates(root: PrivateRoot, account: str, password: str) -> bool:
     return signed_in and root.inside(*asked, typed=f"{password}\n").stdout.strip() == "0"
 
 
+@pytest.fixture(scope="session")
+def warden_and_ringer(debian: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The accounts of :func:`two`, made once."""
+    roles = {"warden": "administrator", "ringer": "administrator"}
+    return with_accounts(debian, tmp_path_factory.mktemp("doors"), roles, OTHER_PASSWORD)
+
+
 @pytest.fixture
-def two(manned_root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
+def two(debian: Path, warden_and_ringer: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
     """Two administrators, ``warden`` and ``ringer``."""
-    add = ("account", "add", "ringer", "--role", "administrator", "--keep-password", "-m", manned_root.path)
-    verrou(*add, *TYPED, typed=OTHER_PASSWORD)
-    return manned_root
+    with manned(debian, warden_and_ringer, tmp_path) as root:
+        yield root
 
 
 def broken(number: int) -> Callable[..., None]:

@@ -3,7 +3,7 @@
 import itertools
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -13,7 +13,7 @@ from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, manned, titled, with_accounts, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.baselines.baseline import read_baseline
 from verrou.core.baselines.capture import captured
@@ -53,11 +53,16 @@ def with_foreign_module(root: PrivateRoot, service: str) -> None:
     root.write(file, FOREIGN + root.read(file))
 
 
+@pytest.fixture(scope="session")
+def warden_and_tern(debian: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The accounts of :func:`two`, made once."""
+    return with_accounts(debian, tmp_path_factory.mktemp("two"), {"warden": "administrator", "tern": "standard"})
+
+
 @pytest.fixture
-def two(manned_root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
-    add = ("account", "add", "tern", "--keep-password", "-m", manned_root.path)
-    verrou(*add, *TYPED, typed=GOOD_PASSWORD + "\n")
-    return manned_root
+def two(debian: Path, warden_and_tern: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
+    with manned(debian, warden_and_tern, tmp_path) as root:
+        yield root
 
 
 def test_a_module_that_no_one_knows_makes_a_route_not_known(two: PrivateRoot, verrou: Verrou) -> None:
