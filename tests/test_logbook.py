@@ -218,6 +218,13 @@ def test_a_waiting_record_of_0_1_is_brought_forward(tmp_path: Path) -> None:
     )
 
 
+def test_a_waiting_record_loses_no_test_by_the_name_they_had(tmp_path: Path) -> None:
+    waiting.put(tmp_path, made("old"))
+    (file,) = waiting.files(tmp_path)
+    file.write_text(file.read_text().replace('"tests"', '"trials"'))
+    assert waiting.read(file) == made("old")
+
+
 def test_records_that_no_one_of_us_wrote_hold_no_one_up(place: Place, tmp_path: Path) -> None:
     waiting.put(place.waiting, made("good"))
     good = json.loads(waiting.files(place.waiting)[0].read_text())

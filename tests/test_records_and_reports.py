@@ -8,7 +8,7 @@ import signal
 from pathlib import Path
 
 import pytest
-from attrs import evolve
+from attrs import asdict, evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -17,9 +17,10 @@ from verrou.core.baselines.toml_lines import line_index, line_of
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.history.entries import Difference, JournalRecord, RunState, StepRecord
 from verrou.machines.changes import FileChange, FileState
-from verrou.machines.folder_operations import TakeHome
+from verrou.machines.folder_operations import TakeHome, UnmakeHome
 from verrou.machines.linux.copy.merging import merge_lines, merge_records
 from verrou.machines.local_files import item_at, write_new
+from verrou.records import journal as records_journal
 from verrou.records import machine_lock as lock_module
 from verrou.records.journal import JOURNAL, START, Journal, _link
 from verrou.records.machine_lock import is_held, machine_lock
@@ -99,6 +100,24 @@ def test_a_journal_of_another_version_is_left_to_that_version(bench: Path, verro
         for words, code in ((("undo", "--yes"), 2), (("rule", "set", "lockout.after=8", "--yes"), 2), (("survey",), 0)):
             assert f"written by {whose}" in verrou(*words, "-m", bench, code=code).stderr
         assert journal.read_text() == text
+
+
+def test_an_entry_of_a_few_days_ago_is_read_and_can_be_undone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """It has no reason and no tested names, and its folder operation bears the number of the entry it undid."""
+    journal = Journal(tmp_path / "j")
+    monkeypatch.setattr(records_journal, "asdict", lambda record: _without(asdict(record), "why", "tried"))
+    facts = [("uid", 7), ("gid", 7), ("mode", 448), ("kept", 1), ("entry", 1), ("finished", 1)]
+    monkeypatch.setattr(
+        records_journal, "operation_data", lambda _: {"operation": "unmake-home", "place": "/home/tern", "facts": facts}
+    )
+    journal.begin(TOLD, [TakeHome("/home/tern", 7)])
+    (entry,) = journal.entries()
+    assert (entry.why, entry.tried) == ("", ())
+    assert journal.changes(1) == [UnmakeHome("/home/tern", 7, 7, 0o700, True)] and journal.changes(1)[0].entry == 1
+
+
+def _without(facts: dict[str, object], *names: str) -> dict[str, object]:
+    return {name: value for name, value in facts.items() if name not in names}
 
 
 def test_an_undo_of_an_undo_is_done_again(tmp_path: Path) -> None:

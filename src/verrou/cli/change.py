@@ -14,7 +14,7 @@ from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, NotEnoughRights
 from verrou.core.history.entries import RunState
 from verrou.core.judging import administrator_guards, guards
-from verrou.core.judging.audit import Audit, audit
+from verrou.core.judging.audit import audit
 from verrou.core.model import Snapshot, counted
 from verrou.core.model.verdicts import Result
 from verrou.core.planning.notices import notices
@@ -30,7 +30,7 @@ from verrou.reports.tables import BAD, DOUBTFUL, complain, console, print_table,
 
 
 @define
-class Change:
+class ChangeRun:
     """A change of a machine: dry run, preview, guards, question, passwords, commit.
 
     With a baseline, steps that the machine would reject are left out; otherwise nothing is done then."""
@@ -58,7 +58,7 @@ class Change:
                 sys.stdout.flush()
         self._refuse(dry_run)
         if self.settings.looking:
-            _out("This is a preview; nothing was changed.")
+            console().print("This is a preview; nothing was changed.")
             return dry_run
         self._ask()
         if self._prompts:
@@ -108,7 +108,6 @@ class Change:
         """Stop where a guard or the machine refuses, before anything is changed; the journal records a refused change.
 
         Raises: GuardRefused, MachineRefused: with the reason."""
-
         try:
             self._check(dry_run)
         except (GuardRefused, MachineRefused) as refused:
@@ -144,13 +143,13 @@ class Change:
         state = RunState.TESTED if self._only_tests else RunState.UNCHANGED
         note(self.machine, dry_run, state, self.info)
         _print_results(dry_run)
-        _out("Nothing was changed." if self._only_tests else "No changes were needed.")
+        console().print("Nothing was changed." if self._only_tests else "No changes were needed.")
         return dry_run
 
     def _apply(self, dry_run: DryRun) -> DryRun:
         number, applied = self._commit(dry_run)
         _print_results(applied)
-        _out(f"Recorded as journal entry {number}. To revert: verrou undo")
+        console().print(f"Recorded as journal entry {number}. To revert: verrou undo")
         return evolve(applied, entry=number)
 
     def _commit(self, dry_run: DryRun) -> tuple[int, DryRun]:
@@ -187,16 +186,12 @@ def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], setting
         steps = guards.with_trials(snapshot, make(snapshot))
     except NoWay as reason:
         raise BadInput(str(reason)) from None
-    Change(machine, snapshot, steps, settings).run()
+    ChangeRun(machine, snapshot, steps, settings).run()
 
 
 def look_before(machine: Machine, settings: ChangeSettings) -> Snapshot:
     """Observe a machine that is to be changed as the settings say."""
     return looked_at(machine, changing=not settings.looking, asked=not settings.no_dry_run)
-
-
-def _out(line: str) -> None:
-    console().print(line)
 
 
 @contextmanager
@@ -238,7 +233,7 @@ def show_plan(dry_run: DryRun, baseline: Baseline | None) -> None:
     for mismatch in dry_run.mismatches:
         out.print(shown(mismatch_text(mismatch)), style=BAD)
     if baseline is not None:
-        after = held_against(dry_run.after, baseline)
+        after = audit(dry_run.after, baseline)
         out.print(f"Afterwards {after.tally}.", style="bold")
         left = audit_table(after.applicable_only(), every=False)
         if left.rows:
@@ -250,11 +245,6 @@ def show_plan(dry_run: DryRun, baseline: Baseline | None) -> None:
 def mismatch_text(mismatch: Mismatch) -> str:
     """Return the text about a result that differs from the request."""
     return f"{mismatch.subject}: requested {mismatch.asked}, but the machine would set {mismatch.came_out}"
-
-
-def held_against(snapshot: Snapshot, baseline: Baseline) -> Audit:
-    """Audit a snapshot against a baseline."""
-    return audit(snapshot, baseline)
 
 
 def _print_trials(dry_run: DryRun) -> None:

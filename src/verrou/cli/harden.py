@@ -6,13 +6,13 @@ import click
 
 from verrou.cli import completing
 from verrou.cli.baseline_files import load_baseline
-from verrou.cli.change import Change, held_against, look_before
+from verrou.cli.change import ChangeRun, look_before
 from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.options import baseline_option
 from verrou.core.errors import MachineRefused
 from verrou.core.history.records import Run
-from verrou.core.judging.audit import Audit
+from verrou.core.judging.audit import Audit, audit
 from verrou.core.model.verdicts import Verdict
 from verrou.core.planning.change_plan import plan_changes
 from verrou.core.rules import CATALOGUE
@@ -57,7 +57,7 @@ def harden(
             )
     baseline = load_baseline(baseline_name)
     snapshot = look_before(machine, settings)
-    found = held_against(snapshot, baseline)
+    found = audit(snapshot, baseline)
     plan = plan_changes(snapshot, baseline, found, frozenset(families))
     out = console()
     if (manual := manual_table(plan)).rows:
@@ -65,8 +65,8 @@ def harden(
         out.print()
     after, all_done = found, True
     if plan.steps:
-        done = Change(machine, snapshot, plan.steps, settings, baseline).run()
-        after, all_done = held_against(done.after, baseline), not (done.rejected or done.mismatches)
+        done = ChangeRun(machine, snapshot, plan.steps, settings, baseline).run()
+        after, all_done = audit(done.after, baseline), not (done.rejected or done.mismatches)
         snapshot, trials, entry = done.after, done.trials, done.entry
     else:
         out.print(f"{shown(machine.name)}: no step can improve the result.")

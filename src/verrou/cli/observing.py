@@ -18,7 +18,6 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
 
     Commands that are about to change it are stopped for that run instead. ``asked``: the system itself is asked, for a
     dry run or a test later."""
-
     snapshot = observed(machine, asked=asked)
     broken = snapshot.machine.interrupted
     for trouble in (*((f"{snapshot.machine.name}: {broken}",) if broken and not changing else ()), *snapshot.warnings):

@@ -32,7 +32,6 @@ def collect_passwords(steps: Sequence[Step], snapshot: Snapshot, typed: bool) ->
     A typed one comes from a hidden prompt, twice, or with ``typed`` False from standard input, one a line, in the order
     of the steps. One that does not meet the machine's rules, as they are or as the steps set them, is rejected with
     every rule it breaks. An account that is tested is asked for its current password, unless the plan sets one."""
-
     policy, predicted = policy_of(snapshot), snapshot
     for step in steps:
         predicted = predict(step, predicted)

@@ -45,7 +45,6 @@ def undo(
     """Undo the last run that changed something, or an interrupted run.
 
     What others wrote since stays."""
-
     if entry is not None and back_to is not None:
         raise BadInput("--entry and --to cannot be combined. Use one of them.")
     out = console()

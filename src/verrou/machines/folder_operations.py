@@ -114,5 +114,5 @@ def operation_from(raw: Mapping[str, Any], entry: int, finished: bool) -> Folder
     """Return the operation that :func:`operation_data` was made from.
 
     Raises: KeyError, TypeError, ValueError: it is none."""
-    facts = {str(name): value for name, value in raw["facts"]}
+    facts = {str(name): value for name, value in raw["facts"] if name not in _OF_A_JOURNAL}
     return VERBS[raw["operation"]](place=str(raw["place"]), entry=entry, finished=finished, **facts)

@@ -81,7 +81,7 @@ class MachineFacts:
     lists_disabled: bool = False
     identity: str = ""
     interrupted: str = ""
-    full_rights: str = ""
+    full_rights: str = "an administrator"
     asks_with: str = ""
     asked: str = ""
 

@@ -22,7 +22,7 @@ class Severity(StrEnum):
 
 
 class Result(StrEnum):
-    """Result of a test. NOT_TRIED always comes with the reason."""
+    """Result of a test. NOT_RUN always comes with the reason."""
 
     PASSED = "passed"
     FAILED = "failed"

@@ -7,7 +7,7 @@ from datetime import date, datetime
 from functools import cache
 from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_args, get_origin
 
-from attrs import AttrsInstance, asdict
+from attrs import AttrsInstance, asdict, fields
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Reading, Snapshot, Source, Status
@@ -63,10 +63,9 @@ class ReadingData(TypedDict):
 
 def plain(item: AttrsInstance, *names: str, without: Collection[str] = ()) -> Any:
     """Return facts as plain data, all of them or those named: days and times in ISO 8601."""
-    required = (
-        (lambda field, _: field.name in names if names else field.name not in without) if names or without else None
-    )
-    return asdict(item, filter=required, value_serializer=lambda _, __, value: _plain(value))
+    own = set(names or (field.name for field in fields(type(item)))) - set(without)
+    top = asdict(item, recurse=True, value_serializer=lambda _, __, value: _plain(value))
+    return {name: value for name, value in top.items() if name in own}
 
 
 def account_data(account: Account, snapshot: Snapshot) -> dict[str, Any]:

@@ -25,8 +25,8 @@ class RecoveryData(TypedDict):
     answer: PasswordData
 
 
-class AccountData(TypedDict):
-    """An account. ``open`` is enabled, ``tries`` are failed attempts, ``emptied`` a temporary home."""
+class AccountFacts(TypedDict):
+    """What is stored of an account and shown of it alike. ``open`` is enabled, ``emptied`` a temporary home."""
 
     id: int
     name: str
@@ -35,19 +35,24 @@ class AccountData(TypedDict):
     home: str
     emptied: bool
     hint: str
-    recovery: list[RecoveryData]
     outside: str
     open: bool
-    password: PasswordData | None
-    history: list[PasswordData]
     must_change: bool
     cannot_change: bool
     never_ends: bool
     ends: Moment | None
     own_idle: int | None
-    tries: list[Moment]
     locked_at: Moment | None
     last_sign_in: Moment | None
+
+
+class AccountData(AccountFacts):
+    """An account as it is stored. ``tries`` are failed attempts."""
+
+    recovery: list[RecoveryData]
+    password: PasswordData | None
+    history: list[PasswordData]
+    tries: list[Moment]
 
 
 class GroupData(TypedDict):
@@ -123,28 +128,12 @@ class ShownSession(TypedDict):
     since: Moment
 
 
-class ShownAccount(TypedDict):
+class ShownAccount(AccountFacts):
     """An account as it is shown: with its groups, and without any hash.
 
     ``password`` is none, blank or set; ``locked_until`` a moment, or unlocked where only an administrator can lift
     it."""
 
-    id: int
-    name: str
-    full_name: str
-    note: str
-    home: str
-    emptied: bool
-    hint: str
-    outside: str
-    open: bool
-    must_change: bool
-    cannot_change: bool
-    never_ends: bool
-    ends: Moment | None
-    own_idle: int | None
-    locked_at: Moment | None
-    last_sign_in: Moment | None
     questions: list[str]
     sessions: list[ShownSession]
     password: str

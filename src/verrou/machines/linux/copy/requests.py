@@ -26,12 +26,13 @@ class Person(NamedTuple):
 
 @frozen(repr=False)  # a request may contain a password
 class Request(Generic[A]):
-    """A request; ``programs`` are the system's own that run for it, ``topic`` what may be too slow as a whole."""
+    """A request; ``programs`` are the system's own that run for it."""
 
     programs: ClassVar[tuple[str, ...]] = ("PAM",)
 
     @property
     def topic(self) -> str:
+        """What is not asked again once it was too slow, among requests of this class."""
         return ""
 
     def understood(self, raw: Raw) -> A:
@@ -89,7 +90,10 @@ class RunShellServer(Request[list[Ended | None]]):
     commands: Sequence[Sequence[str]]
 
     def understood(self, raw: Raw) -> list[Ended | None]:
-        return [None if "trouble" in each else _ended(each) for each in raw["all"]]
+        found = [None if "trouble" in each else _ended(each) for each in raw["all"]]
+        if len(found) != len(self.commands):
+            raise ValueError("not every question was answered")
+        return found
 
 
 @frozen(repr=False)

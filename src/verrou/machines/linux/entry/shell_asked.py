@@ -77,20 +77,21 @@ class ShellAsked:
         for name in about.values():
             where = f"user={name},host={REMOTE},addr={REMOTE},laddr={HERE},lport={port}"
             commands.append([SSHD, "-T", "-f", sshd_config(self.root), "-C", where])
+        if not commands:
+            return
         try:
-            answers = self.root.ask(RunShellServer(commands)) if commands else []
+            answers = self.root.ask(RunShellServer(commands))
         except (DryRunUnavailable, VerrouError) as error:
             self.trouble = str(error)
             return
-        for key, answer in zip(about, answers, strict=False):
+        for key, answer in zip(about, answers, strict=True):
             if answer is not None and not answer.code:
                 self._found[key] = self._effective(answer.answer)
-        if answers and not self._found:
-            first = answers[0]
-            if first is None:
-                self.trouble = "sshd could not be run"
-            else:
-                self.fault = " ".join(first.message.split()) or f"sshd -T ended with {first.code}"
+        if None in answers:
+            self.trouble = "sshd could not be run for every account"
+        elif not self._found:
+            first = next(each for each in answers if each is not None)
+            self.fault = " ".join(first.message.split()) or f"sshd -T ended with {first.code}"
 
     def shell(self, account: Account) -> Settings | None:
         """Return the settings for an account; None where that was not answered."""
