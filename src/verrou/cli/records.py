@@ -10,6 +10,7 @@ from verrou.cli.command_group import CommandGroup
 from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.options import format_option, machine_option
 from verrou.cli.output import agreed, print_facts, typed_command
+from verrou.core import advice
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.history.entries import JournalEntry
 from verrou.core.history.records import Run
@@ -72,7 +73,7 @@ def undo(
     number = reversals.undo(changeable, dry_run, entries, info)
     left = [item for item in dry_run.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
-    out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
+    out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: {advice.undo(number)}")
     kept.record(Run.UNDO, dry_run.after, entry=number)
     if left:
         places = ", ".join(item.place for item in left)
