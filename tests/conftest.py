@@ -4,20 +4,23 @@ import ctypes
 import fcntl
 import gc
 import importlib
+import json
 import os
 import pkgutil
+import shutil
 import subprocess
 import sys
 import tempfile
 import time
 import traceback
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 import pytest
+from attrs import frozen
 from hypothesis import HealthCheck, Phase, settings
 
 import verrou
@@ -26,11 +29,11 @@ from verrou.core.model.access import usable_administrators
 from verrou.core.steps.step import Step
 from verrou.machines.bench import state
 from verrou.machines.bench.authority import Authority
-from verrou.machines.changes import RestoreResult, Secrets, StepResult
+from verrou.machines.changes import Secrets, StepResult
+from verrou.machines.linux.accounts import hashing
 from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 from verrou.machines.protocol import Machine
-from verrou.records import dry_runs, reversals, transactions
-from verrou.records.journal import Journal
+from verrou.records import dry_runs, transactions
 
 sys.path.insert(0, str(Path(__file__).parent))
 from debian_root import DESKTOP, NEWEST, PACKAGES, SUITE, PrivateRoot, Unavailable, base_root
@@ -41,6 +44,7 @@ for module in pkgutil.walk_packages(verrou.__path__, "verrou."):
         importlib.import_module(module.name)
 
 USUAL_ROUNDS, state.ROUNDS = state.ROUNDS, 10
+hashing.ROUNDS = 1
 """What slows down who guesses passwords slows down tests as well, and none is about that."""
 os.environ.pop("COLUMNS", None)  # a width that a caller has set would break lines where the tests expect none
 os.register_at_fork(after_in_child=gc.freeze)
@@ -84,7 +88,32 @@ def with_files(root: Path, files: Mapping[str, str]) -> Path:
     return root
 
 
-Verrou = Callable[..., subprocess.CompletedProcess[str]]
+@frozen
+class Verrou:
+    """The program as a person runs it in a folder: ``verrou("audit", "-b", "essential", typed="...", code=1)``.
+
+    It runs in a forked process: what it says is the same as from a new interpreter, and much sooner there."""
+
+    folder: Path
+
+    def __call__(self, *arguments: object, typed: str = "", code: int | None = 0) -> subprocess.CompletedProcess[str]:
+        """Run it. ``code`` is what it has to end with, None for anything."""
+        words = [str(argument) for argument in arguments]
+        ended = forked(words, typed, self.folder)
+        assert "Traceback" not in ended.stderr, ended.stderr
+        if code is not None:
+            assert ended.returncode == code, f"{words}\n{ended.stdout}\n{ended.stderr}"
+        return ended
+
+    def json(self, *arguments: object, code: int | None = 0) -> Any:
+        """What it gives other programs."""
+        return json.loads(self(*arguments, "--format", "json", code=code).stdout)
+
+    def line(self, *arguments: object, code: int | None = 0) -> str:
+        """What it tells people, as one line: where lines break is the terminal's affair."""
+        return " ".join(self(*arguments, code=code).stdout.split())
+
+
 GOOD_PASSWORD = "kittiwake-Cliff-42"
 TYPED = ("--yes", "--password", "stdin")
 
@@ -106,18 +135,8 @@ def bare(value: object) -> object:
 
 @pytest.fixture
 def verrou(tmp_path: Path) -> Verrou:
-    """The program as a person runs it: ``verrou("audit", "-b", "essential", typed="...", code=1)``. It runs in a forked
-    process, since what it says is the same as from a new interpreter, and much sooner there."""
-
-    def run(*arguments: object, typed: str = "", code: int | None = 0) -> subprocess.CompletedProcess[str]:
-        words = [str(argument) for argument in arguments]
-        ended = forked(words, typed, tmp_path)
-        assert "Traceback" not in ended.stderr, ended.stderr
-        if code is not None:
-            assert ended.returncode == code, f"{words}\n{ended.stdout}\n{ended.stderr}"
-        return ended
-
-    return run
+    """The program, in the test's own folder."""
+    return Verrou(tmp_path)
 
 
 def forked(words: list[str], typed: str, folder: Path) -> subprocess.CompletedProcess[str]:
@@ -172,15 +191,6 @@ def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[S
     return [result for _, result in dry_run.steps]
 
 
-def go_back(machine: Machine, entry: int | None = None) -> list[RestoreResult]:
-    """Do a dry run of an undo and apply it, with no guard asked; return the result of each place."""
-    journal = Journal(machine.records_folder())
-    entries = reversals.to_undo(journal, entry, None)
-    dry_run = reversals.dry_run_undo(machine, journal, [each.number for each in entries])
-    reversals.undo(machine, dry_run, entries, transactions.RunInfo("undo"))
-    return list(dry_run.put_back)
-
-
 @contextmanager
 def administered_throughout(machine: Machine, before: Snapshot, after: Snapshot) -> Iterator[None]:
     """Somebody can administer after each place that lands, where somebody can before and afterwards."""
@@ -196,6 +206,21 @@ def administered_throughout(machine: Machine, before: Snapshot, after: Snapshot)
     machine.apply = apply  # type: ignore[method-assign]
     if usable_administrators(before) and usable_administrators(after):
         assert all(instants), "at every instant somebody can administer"
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's files, laid out once."""
+    folder = tmp_path_factory.mktemp("demo") / "station"
+    ended = forked(["demo", str(folder), "--quiet"], "", folder.parent)
+    assert ended.returncode == 0, ended.stderr
+    return folder
+
+
+@pytest.fixture
+def station(demo: Path, tmp_path: Path) -> Path:
+    """The demo's files in ``station`` of the test's own folder."""
+    return shutil.copytree(demo, tmp_path / "station", symlinks=True)
 
 
 @pytest.fixture

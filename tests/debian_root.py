@@ -15,18 +15,8 @@ from attrs import frozen
 
 SUITE, NEWEST = "bookworm", "trixie"
 PACKAGES = (
-    "at",
-    "cracklib-runtime",
-    "cron",
-    "libpam-modules",
-    "libpam-pwquality",
-    "libpam-runtime",
-    "login",
-    "openssh-server",
-    "pamtester",
-    "passwd",
-    "sudo",
-    "wamerican",
+    *("at", "cracklib-runtime", "cron", "libpam-modules", "libpam-pwquality", "libpam-runtime", "login"),
+    *("openssh-server", "pamtester", "passwd", "sudo", "wamerican"),
 )
 DESKTOP = ("accountsservice", "dbus", "dconf-cli", "lightdm", "polkitd", "systemd-sysv", "udisks2")
 """What a machine has beside these that people sign in to by a screen."""

@@ -68,7 +68,7 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
 
 @pytest.mark.real_root
 def test_who_is_removed_leaves_nothing_that_runs(busy: PrivateRoot, verrou: Verrou) -> None:
-    shown = " ".join(verrou("account", "show", "tern", "-m", busy.path).stdout.split())
+    shown = verrou.line("account", "show", "tern", "-m", busy.path)
     for message in (
         "crontabs/tern (2 jobs)",
         "at job /var/spool/cron/atjobs",
@@ -148,9 +148,8 @@ def test_files_of_who_leaves_are_handed_over_wherever_they_are(manned_root: Priv
     assert after == {name: facts for name, facts in before.items() if name != "home/tern/tool"}
 
 
-def test_files_of_a_bench_machine_are_handed_over(verrou: Verrou) -> None:
-    verrou("demo", "cap", "--quiet")
-    m = ("-m", "cap/hide-01", "--yes")
+def test_files_of_a_bench_machine_are_handed_over(verrou: Verrou, station: Path) -> None:
+    m = ("-m", "station/hide-01", "--yes")
     verrou("account", "remove", "guillemot", "--files", "hand-over", "--to", "tern", *m)
     shown = verrou("account", "disable", "tern", "--preview", *m[:2], code=None).stdout
     assert "rota-2024.ods" in shown and "counts-2024.ods" in shown

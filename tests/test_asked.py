@@ -63,14 +63,12 @@ def test_what_the_files_do_not_show_is_asked_and_the_line_named(two: PrivateRoot
     two.write("/etc/away", "tern\n")
     before_all(two, "login", LISTED)
     m = ("-m", two.path, "--format", "json")
-    read = json.loads(verrou("why", "tern", "console", *m).stdout)
+    read = verrou.json("why", "tern", "console", *m)
     assert read["answer"] == "unknown" and "pam_listfile.so" in str(read)
-    asked = json.loads(verrou("why", "tern", "console", *m, "--ask-system").stdout)
+    asked = verrou.json("why", "tern", "console", *m, "--ask-system")
     assert asked["answer"] == "no" and "PAM, asked itself, denies sign-in by pam_listfile.so" in str(asked["chain"])
     assert asked["chain"][0]["source"]["line"] == 1
-    routes = {
-        row["account"]: row["routes"]["console"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)
-    }
+    routes = {row["account"]: row["routes"]["console"] for row in verrou.json("access", *m, "--ask-system")}
     assert (routes["warden"], routes["tern"]) == ("password", None)
     assert not two.signs_in("tern", GOOD_PASSWORD, "login") and two.signs_in("warden", GOOD_PASSWORD, "login")
     output = verrou("why", "tern", "console", "-m", two.path, "--ask-system", "--files-only", code=2).stderr
@@ -86,7 +84,7 @@ def test_where_the_system_answers_otherwise_than_its_files_both_are_reported(two
         ("-m", two.path, "--ask-system"),
         "denies sign-in by pam_localuser.so, although its files read as if it allowed it",
     )
-    rows = {row["account"]: row for row in json.loads(verrou("access", *m, "--format", "json").stdout)}
+    rows = {row["account"]: row for row in verrou.json("access", *m)}
     assert rows["tern"]["routes"]["console"] is None and both in rows["tern"]["differs"][0]
     assert rows["root"]["differs"] == [], "nobody gets in as root, asked or read"
     assert f"warden and tern: console: login: PAM, asked itself, {both}" in verrou("access", *m).stdout.replace(
@@ -294,14 +292,14 @@ def test_a_system_whose_pam_cannot_run_is_read_and_that_is_reported(two: Private
 def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     two.write("/etc/sudoers.d/night", "+night ALL=(ALL) ALL\n")
     m = ("-m", two.path, "--format", "json")
-    roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m).stdout)}
+    roles = {row["account"]: row["role"] for row in verrou.json("access", *m)}
     assert (roles["root"], roles["warden"], roles["tern"]) == ("administrator", "administrator", "unknown")
-    roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
+    roles = {row["account"]: row["role"] for row in verrou.json("access", *m, "--ask-system")}
     assert roles["tern"] == "standard"
     two.inside("useradd", "-m", "-s", "/bin/bash", "ana")
     two.inside("chpasswd", typed=f"ana:{GOOD_PASSWORD}\n")
     two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL\0\n")
-    roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
+    roles = {row["account"]: row["role"] for row in verrou.json("access", *m, "--ask-system")}
     assert (roles["tern"], roles["ana"]) == ("administrator", "standard"), "a line that we do not read may tell anybody"
     two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL, \\\n")
     output = verrou("access", *m, "--ask-system")

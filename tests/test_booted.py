@@ -4,8 +4,8 @@ import json
 import os
 import random
 import re
-import shutil
 import signal
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -33,7 +33,10 @@ def people(stick: Path, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path,
         root.write("/etc/hostname", "hide-01\n")
         root.inside("chmod", "755", "/usr/local/bin/display")
         root.inside("chsh", "-s", "/bin/sh", "gull")
-        shutil.copy(stick / "verrou.pyz", root.path / "usr/local/bin/verrou")
+        zipfile.ZipFile(stick / "verrou.pyz").extractall(root.path / "usr/local/lib/verrou")
+        root.inside("python3", "-m", "compileall", "-q", "/usr/local/lib/verrou")
+        root.write("/usr/local/bin/verrou", '#!/bin/sh\nexec python3 /usr/local/lib/verrou "$@"\n')
+        root.inside("chmod", "755", "/usr/local/bin/verrou")
         return base, accounts, root.keep(folder / "screen")
 
 

@@ -225,12 +225,12 @@ def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, 
     verrou("survey", *at, "--save", "monday", "--log")
     hardened = ("harden", *at, "-b", "shared-desk", "--only", "lockout", "--only", "password", "--log", "--yes")
     verrou(*hardened, code=None)
-    lines = json.loads(verrou("compare", "monday", manned_root.path, "--format", "json", code=1).stdout)["lines"]
+    lines = verrou.json("compare", "monday", manned_root.path, code=1)["lines"]
     kept = {line["subject"] for line in lines if line["subject"].startswith(("lockout.", "password."))}
     beside = {line["subject"] for line in lines} - kept
     assert "lockout.after" in kept and beside <= {"account warden", "population.ageing_exempt"}, "whose ages follow"
     assert "looser" not in {line["direction"] for line in lines}
-    now = json.loads(verrou("compare", "monday", "now", *at, "--format", "json", code=1).stdout)["lines"]
+    now = verrou.json("compare", "monday", "now", *at, code=1)["lines"]
     assert [line["subject"] for line in now] == [line["subject"] for line in lines]
     output = verrou("report", *at, "-b", "shared-desk", "--no-tests", "--since", "2", "--format", "json", code=1)
     sheet = json.loads(output.stdout)
@@ -238,7 +238,7 @@ def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, 
     assert "lockout.after" in changed and changed <= kept | beside and sheet["before"]
     verrou("undo", *at, "--yes", "--log")
     verrou("compare", "monday", manned_root.path)
-    output = json.loads(verrou("logbook", "--format", "json").stdout)
+    output = verrou.json("logbook")
     assert [each["run"] for each in output] == ["survey", "harden", "undo"] and len(
         {each["identity"] for each in output}
     ) == 1
@@ -295,7 +295,7 @@ def test_names_that_mean_something_in_toml_are_captured_as_names(verrou: Verrou,
     machine.save(bench)
     bench.write_text(bench.read_text().replace("Wilma Warden", 'x\\"\\n[accounts.evil]\\nrole = \\"guest\\"'))
     verrou("baseline", "capture", "-m", bench, "--accounts", "--save", "asis.toml", "--title", 'a "title"\n[lockout]')
-    output = json.loads(verrou("audit", "-m", bench, "-b", "asis.toml", "--format", "json").stdout)
+    output = verrou.json("audit", "-m", bench, "-b", "asis.toml")
     subjects = {finding["subject"] for finding in output["findings"]}
     assert {'accounts.an"a', "accounts.b.ors", "accounts.ça va", "accounts.[x]"} <= subjects
     assert "accounts.evil" not in subjects
@@ -323,7 +323,7 @@ def test_baselines_side_by_side(verrou: Verrou, tmp_path: Path) -> None:
         '[baseline]\ntitle = "mine"\nbuilds_on = ["office"]\n[lockout]\nafter = 3\n'
         '[[waiver]]\nrule = "lockout.after"\nreason = "x"\nby = "ana"\nuntil = 2027-01-01\n'
     )
-    output = json.loads(verrou("baseline", "compare", "office", "mine.toml", "--format", "json", code=1).stdout)
+    output = verrou.json("baseline", "compare", "office", "mine.toml", code=1)
     assert [(line["subject"], line["direction"]) for line in output["lines"]] == [
         ("lockout.after", "stricter"),
         ("waiver of lockout.after", "different"),
@@ -337,10 +337,7 @@ def test_compare_on_the_command_line(verrou: Verrou, bench: Path) -> None:
     verrou("rule", "set", "lockout.after=5", "-m", bench, "--yes")
     verrou("rule", "set", "password.min_length=14", "-m", bench, "--yes")
     lines = {
-        words: [
-            line["subject"]
-            for line in json.loads(verrou("compare", *words, "--format", "json", code=1).stdout)["lines"]
-        ]
+        words: [line["subject"] for line in verrou.json("compare", *words, code=1)["lines"]]
         for words in (("before", "now", "-m", bench), ("before:1", "now", "-m", bench), ("monday", bench))
     }
     assert [len(each) for each in lines.values()] == [1, 4, 4]
@@ -351,8 +348,7 @@ def test_compare_on_the_command_line(verrou: Verrou, bench: Path) -> None:
     assert "a survey file is read-only" in verrou("compare", "before", "now", "-m", "monday", code=4).stderr
 
 
-def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(verrou: Verrou) -> None:
-    verrou("demo", "station", "--quiet")
+def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(verrou: Verrou, station: Path) -> None:
     text = verrou("baseline", "capture", "-m", "station/hide-01").stdout
     lines = text.splitlines()
     assert 'administrators = { only = ["keeper"] }' in lines, "who, and not only how many"
@@ -381,6 +377,6 @@ def test_questions_are_asked_where_someone_can_answer(verrou: Verrou, tmp_path: 
     assert "hut.toml" in verrou("baseline", "new", "hut", *whole, "--administrator", "", code=2).stderr
     assert not list(tmp_path.iterdir()), "a baseline that is not sound is not written"
     verrou("baseline", "new", "hut", *whole, "--administrator", "warden", "--administrator", "ana")
-    asks = json.loads(verrou("baseline", "show", "hut.toml", "--format", "json").stdout)["asks"]
+    asks = verrou.json("baseline", "show", "hut.toml")["asks"]
     only = next(each for each in asks if "population.administrators" in each.values())
     assert "ana" in str(only) and "warden" in str(only)

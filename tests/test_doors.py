@@ -83,9 +83,7 @@ def broken(number: int) -> Callable[..., None]:
     ("number", "choice", "routes"),
     [
         (errno.EIO, FilesChoice.ARCHIVE, ("undo", "resume")),
-        (0, FilesChoice.ARCHIVE, ("resume", "undo")),
-        (0, FilesChoice.DELETE, ("undo", "resume")),
-        (errno.EIO, FilesChoice.DELETE, ("resume", "undo")),
+        (0, FilesChoice.DELETE, ("resume", "undo")),
     ],
 )
 def test_a_removal_that_is_interrupted_while_it_cleans_up(
@@ -172,7 +170,7 @@ def swap_that_dies(machine: Machine, landings: int) -> None:
         done(machine, swap_steps(machine.observe(), "warden", "ringer", "ask"), SECRETS)
 
 
-@pytest.mark.parametrize("landings", range(4))
+@pytest.mark.parametrize("landings", [0, 2])
 def test_a_run_is_finished_only_where_someone_administers_then(
     manned_root: PrivateRoot, verrou: Verrou, landings: int
 ) -> None:
@@ -411,7 +409,7 @@ def applied(machine: Machine, steps: list[Step]) -> None:
     transactions.commit(machine, dry_run, EVERYONE, transactions.RunInfo("test"))
 
 
-@examples(5)
+@examples(3)
 @given(
     st.lists(st.sampled_from(WORK), min_size=1, max_size=3, unique=True),
     st.integers(1, 90),

@@ -1,6 +1,5 @@
 """What somebody meets first: names that are found, errors of one form, questions, and terminals of every kind."""
 
-import json
 import os
 import subprocess
 import sys
@@ -11,8 +10,6 @@ import pytest
 from conftest import GOOD_PASSWORD, Verrou
 from verrou.core import errors
 from verrou.core.rules import CATALOGUE
-
-PROGRAM = [sys.executable, "-m", "verrou"]
 
 
 def test_a_new_machine_has_an_owner_who_can_sign_in_and_administers(verrou: Verrou, tmp_path: Path) -> None:
@@ -73,13 +70,6 @@ def test_lists_of_commands_hold_whole_sentences(verrou: Verrou) -> None:
         assert listed and "..." not in listed
 
 
-def test_a_locked_account_can_sign_in_by_no_way(verrou: Verrou) -> None:
-    verrou("demo", "cap", "--quiet")
-    listed = json.loads(verrou("account", "list", "-m", "cap/ringing-02", "--format", "json").stdout)
-    routes = {account["name"]: account["routes"] for account in listed}
-    assert routes["bors"] == [] and routes["fulmar"] == ["console", "network"]
-
-
 def started(folder: Path, words: str, **environment: str) -> subprocess.CompletedProcess[str]:
     """The program by a shell, so that its streams can be closed."""
     command = f"{sys.executable} -m verrou {words}"
@@ -113,9 +103,8 @@ def test_a_terminal_that_is_not_utf8_gets_plainer_signs(bench: Path, verrou: Ver
         "account show warden -m hide-01",
         "survey -m hide-01 --format json",
     ):
-        for encoding in ("ascii", "latin-1", "cp437"):
-            ended = started(bench.parent, words, PYTHONIOENCODING=encoding, PYTHONUTF8="0")
-            assert ended.returncode in (0, 3) and "Traceback" not in ended.stderr and ended.stdout
+        ended = started(bench.parent, words, PYTHONIOENCODING="cp437", PYTHONUTF8="0")
+        assert ended.returncode in (0, 3) and "Traceback" not in ended.stderr and ended.stdout
     shown = started(bench.parent, "harden -b essential -m hide-01 --preview", PYTHONIOENCODING="ascii").stdout
     assert "->" in shown and shown.isascii()
 

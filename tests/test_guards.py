@@ -132,14 +132,6 @@ def test_no_plan_takes_an_administrator_before_another_was_tried(snapshot: Snaps
         assert ("expiring-administrator" in refused) is (lasting and not lasts)
 
 
-@given(snapshots())
-def test_disabling_the_only_administrator_is_refused(snapshot: Snapshot) -> None:
-    usable = usable_administrators(snapshot)
-    if len(usable) == 1:
-        with pytest.raises(GuardRefused, match=f"step 1 is blocked .* disable account {usable[0].name}"):
-            guards.check(review.candidate_of(snapshot, [SetEnabled(usable[0].name, False)]))
-
-
 def two_administrators(in_use: str = "") -> Snapshot:
     keeper = Account("keeper", "1", builtin=Builtin.ADMIN, groups=("administrators",), home="/people/keeper")
     warden = Account("warden", "1000", groups=("administrators",))

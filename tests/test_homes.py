@@ -119,16 +119,6 @@ def test_an_archive_holds_the_home_and_gives_it_back(outside: Path, tree: list[t
     (outside / "var/lib/verrou").mkdir(mode=0o700)
 
 
-@given(tree=TREES)
-def test_deleting_ends_at_the_home(outside: Path, tree: list[tuple[str, str]]) -> None:
-    grow(outside / "home/tern", tree)
-    others = look(outside / "etc")
-    landing = Applier(Root(outside))
-    landing.apply(TAKING, 1)
-    landing.clean_up([TAKING], 1)
-    assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
-
-
 @pytest.mark.parametrize("work", ["files", "delete", "archive"])
 def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
     outside: Path, monkeypatch: pytest.MonkeyPatch, work: str

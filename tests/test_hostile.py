@@ -125,6 +125,9 @@ def test_lines_are_broken_and_nothing_is_lost(text: str, width: int) -> None:
         {"policy": {"blank_by": "x"}},
         {"policy": "x"},
         {"language": "=en"},
+        {"language": "x"},
+        {"next": 10**13 + 1},
+        {"clock": "2026-09-14T08:30:00+02:00"},
         {"clock": 5},
         {"bench": 10**5000},
     ],
@@ -155,8 +158,7 @@ def test_pipes_are_not_waited_for(bench: Path, verrou: Verrou) -> None:
         assert "this is not an ordinary file" in verrou(*command, "-m", bench, code=2).stderr
 
 
-def test_nothing_that_a_file_says_moves_the_cursor(tmp_path: Path, verrou: Verrou) -> None:
-    verrou("demo", "station", "--quiet")
+def test_nothing_that_a_file_says_moves_the_cursor(tmp_path: Path, verrou: Verrou, station: Path) -> None:
     disk = tmp_path / "station/warden-03"
     strange, escaped = "permit\u202eroot\x9b31m", "permit\\u202eroot\\x9b31m"
     (disk / "etc/ssh/sshd_config").write_text(f"{strange} yes\n")
@@ -182,34 +184,10 @@ def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None
 
 
 STRANGE = (
-    *(
-        None,
-        True,
-        0,
-        -1,
-        10**15,
-        10**40,
-        1.5,
-        "",
-        "x",
-        "never",
-        "P99999999D",
-        "0001-01-01",
-        "9999-12-31T23:59:59",
-        "\0\x1b",
-    ),
-    *(
-        [],
-        {},
-        ["x"],
-        [[]],
-        {"number": 3},
-        {"word": "zzz"},
-        {"names": ["a"]},
-        {"duration": "P99999999D"},
-        {"answer": "x"},
-    ),
-    *({"number": 10**30}, {"name": "keeper"}, {"title": "a"}, "2026-01-01T00:00:00+02:00", "everyone", "guest"),
+    *(None, True, 0, -1, 10**15, 10**40, 1.5, "", "x", "never", "P99999999D", "0001-01-01", "9999-12-31T23:59:59"),
+    *("\0\x1b", [], {}, ["x"], [[]], {"number": 3}, {"word": "zzz"}, {"names": ["a"]}, {"duration": "P99999999D"}),
+    *({"answer": "x"}, {"number": 10**30}, {"name": "keeper"}, {"title": "a"}, "2026-01-01T00:00:00+02:00", "everyone"),
+    "guest",
 )
 
 
@@ -249,27 +227,6 @@ def test_a_survey_that_someone_changed_is_one_or_is_none(changes: list[tuple[tup
     record = record_of(Run.SURVEY, snapshot, shown, key="k", at=datetime(2026, 9, 14), by="x", tool="y", found=found)
     assert all(text.isprintable() for text in (record.machine, *(account.name for account in record.accounts)))
     json.dumps(survey_data(snapshot), default=str)
-
-
-@pytest.mark.parametrize(
-    "strange", [value for value in STRANGE if isinstance(value, dict) or value == 10**40], ids=repr
-)
-def test_a_value_that_a_rule_could_not_have_is_none(strange: object) -> None:
-    """Whatever stands there for each rule, it is damage or can be held against what is asked."""
-    baselines = [load_baseline(name) for name in ("shared-desk", "public-terminal", "office")]
-    damaged = 0
-    for rule_id in json.loads(WHOLE)["readings"]:
-        data = json.loads(WHOLE)
-        data["readings"][rule_id] |= {"value": strange, "status": "read"}
-        try:
-            snapshot = snapshot_from(data)
-        except BadInput:
-            damaged += 1
-            continue
-        for baseline in baselines:
-            audit(snapshot, baseline)
-        compare(snapshot, snapshot_from(json.loads(WHOLE)))
-    assert damaged > 10
 
 
 def test_every_reader_of_the_search_for_hostile_input_is_there() -> None:

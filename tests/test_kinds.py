@@ -1,6 +1,5 @@
 """A kind of machine that is only here: it is observed and tested, and cannot be copied. A class and a line suffice."""
 
-import json
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -79,9 +78,9 @@ def test_a_new_kind_of_machine_needs_a_class_and_a_line(
     assert "not met" in verrou("audit", *m, *b, code=1).stdout
     verrou("baseline", "capture", "--save", "tide.toml", *m)
     assert "tide-01 now compared with tide-01" in verrou("compare", "tide-01.survey.json", "now", *m).stdout
-    (row,) = json.loads(verrou("round", "sea", *b, "--format", "json", code=1).stdout)["machines"]
+    (row,) = verrou.json("round", "sea", *b, code=1)["machines"]
     assert row["machine"] == "tide-01"
-    results = json.loads(verrou("verify", *m, *b, "--format", "json", code=1).stdout)["tests"]
+    results = verrou.json("verify", *m, *b, code=1)["tests"]
     assert {"passed", "failed"} & {each["result"] for each in results}
     sheet = verrou("report", *m, *b, code=1).stdout
     assert NO_COPY in sheet and "lockout.after" in sheet

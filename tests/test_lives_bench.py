@@ -35,16 +35,6 @@ def test_an_account_that_ends_within_a_day_is_shown_with_its_last_day_of_use(end
     assert last_day(ends, datetime(2026, 9, 14, 12)) == date(2026, 9, day)
 
 
-def test_each_session_has_a_token_of_its_own(bench: Path, verrou: Verrou) -> None:
-    verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes")
-    machine = authority(bench)
-    first, second = machine.sign_in("daypass", ""), machine.sign_in("daypass", "")
-    machine.sign_out(first)
-    with pytest.raises(No, match="no session"):
-        machine.sign_out(first)
-    machine.sign_out(second)
-
-
 def test_today_is_the_first_day_that_an_account_may_end_on(bench: Path, verrou: Verrou) -> None:
     """It works through its last day, so today is not in the past."""
     change = ("account", "change", "warden", "-m", bench, "--yes", "--until")
@@ -72,7 +62,7 @@ def test_a_guest_in_one_go(bench: Path, verrou: Verrou) -> None:
     machine.clock = datetime(2026, 12, 2)
     with pytest.raises(No, match="ended"):
         machine.sign_in("daypass", "")
-    shown = json.loads(verrou("account", "show", "daypass", "-m", bench, "--format", "json").stdout)
+    shown = verrou.json("account", "show", "daypass", "-m", bench)
     assert (shown["role"], shown["groups"], shown["routes"], shown["note"]) == (
         *("guest", ["guests"], ["console"], "day visitors"),
     )
@@ -125,7 +115,7 @@ def test_leaving(bench: Path, verrou: Verrou, choice: str) -> None:
     machine.put("tern", "/shared/rota", 20)
     machine.save(bench)
     start = bench.read_bytes()
-    output = " ".join(verrou("account", "disable", "tern", "-m", bench, "--preview").stdout.split())
+    output = verrou.line("account", "disable", "tern", "-m", bench, "--preview")
     assert "1 file, 4.0 kB in /people/tern; 1 elsewhere: /shared/rota" in output
     remove = ("account", "remove", "tern", "--files", choice, "-m", bench, "--yes")
     assert "/shared/rota" in verrou(*remove, code=3).stderr and bench.read_bytes() == start
@@ -163,13 +153,12 @@ def test_marks_exclude_each_other_before_anything_happens(bench: Path, verrou: V
         authority(bench).mark("warden", "never_ends", True)
 
 
-def test_a_french_machine_is_put_right_by_its_baseline(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "cap", "--quiet")
-    path = tmp_path / "cap/ringing-02.bench.json"
-    b = ("-m", path, "-b", tmp_path / "cap/ringing-02.toml")
+def test_a_french_machine_is_put_right_by_its_baseline(verrou: Verrou, tmp_path: Path, station: Path) -> None:
+    path = tmp_path / "station/ringing-02.bench.json"
+    b = ("-m", path, "-b", tmp_path / "station/ringing-02.toml")
     verrou("group", "join", "14", "bors", "-m", path, "--yes")
     assert "utilisateurs distants" in kept(path, "bors")["groups"], "a group is found by its identity"
-    shown = " ".join(verrou("group", "show", "14", "-m", path).stdout.split())
+    shown = verrou.line("group", "show", "14", "-m", path)
     assert "grants route: remote-screen" in shown and "ana (standard), bors (standard)" in shown
     verrou("harden", *b, "--yes", code=1)
     assert not kept(path, "phare")["open"] and not kept(path, "petrel")["open"], "the built-in and the ended are closed"
@@ -199,10 +188,9 @@ def test_anyone_who_is_tied_outside_is_not_locked_out_unawares(bench: Path, verr
         authority(bench).sign_in("warden", GOOD_PASSWORD)
 
 
-def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "cap", "--quiet")
-    m = ("-m", "cap/hide-01.bench.json")
-    listed = json.loads(verrou("account", "list", "--state", "hint", *m, "--format", "json").stdout)
+def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: Path, station: Path) -> None:
+    m = ("-m", "station/hide-01.bench.json")
+    listed = verrou.json("account", "list", "--state", "hint", *m)
     assert [account["name"] for account in listed] == ["tern"]
     assert "the year we saw the albatross" in verrou("account", "show", "tern", *m).stdout
     assert "Which bird did you see first?" in verrou("account", "show", "guillemot", *m).stdout
@@ -211,7 +199,7 @@ def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: 
     assert "hint present" in " ".join(output.split()) and "the ship" not in output
     verrou("account", "change", "guillemot", "--no-questions", "--note", "left in 2024", *m, "--yes")
     for rule in ("hints", "recovery_questions"):
-        shown = json.loads(verrou("rule", "show", f"population.{rule}", *m, "--format", "json").stdout)
+        shown = verrou.json("rule", "show", f"population.{rule}", *m)
         assert shown[f"population.{rule}"]["value"] == {"word": "forbidden"}
 
 
@@ -251,14 +239,3 @@ def test_what_cannot_be_is_said_before_anything_happens(
     output = verrou(*arguments, "-m", bench, *yes, code=None)
     assert output.returncode in (2, 4) and words in " ".join((output.stdout + output.stderr).split())
     assert len(output.stderr) < 300 and bench.read_bytes() == before
-
-
-@pytest.mark.parametrize("width", [80, 158])
-def test_a_list_can_be_read_in_any_width(verrou: Verrou, monkeypatch: pytest.MonkeyPatch, width: int) -> None:
-    verrou("demo", "cap", "--quiet")
-    monkeypatch.setenv("COLUMNS", str(width))
-    output = verrou("account", "list", "-m", "cap/ringing-02.bench.json").stdout
-    assert max(map(len, output.splitlines())) <= width
-    words = set(output.replace(",", " ").replace(";", " ").split())
-    assert words >= {"administrator", "utilisateurs", "remote-screen", "gestionnaires", "passant"}, "none is broken"
-    assert len(output.splitlines()) < 40

@@ -8,8 +8,9 @@ from conftest import GOOD_PASSWORD, TYPED, Verrou
 from debian_root import PrivateRoot
 
 
-def test_files_and_changes_are_reported_each_once_and_only_on_request(verrou: Verrou, bench: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_files_and_changes_are_reported_each_once_and_only_on_request(
+    verrou: Verrou, bench: Path, station: Path
+) -> None:
     at = ("why", "warden", "console", "-m", "station/warden-03")
     quiet, some, all_of_it = verrou(*at).stderr, verrou(*at, "-v").stderr, verrou("-vv", *at).stderr
     assert "machines." not in quiet and "read /etc/shadow" not in some
@@ -32,8 +33,7 @@ def test_no_secret_is_reported_of_a_real_system(manned_root: PrivateRoot, verrou
     assert not [each for each in (GOOD_PASSWORD, *hashes) if len(each) > 3 and each in output]
 
 
-def test_what_a_file_says_moves_no_cursor_in_a_message(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_what_a_file_says_moves_no_cursor_in_a_message(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     strange = tmp_path / Path("station/warden-03/etc/sudoers.d/\x9b31m")
     strange.symlink_to("nowhere")
     output = verrou("survey", "-m", "station/warden-03", "-v").stderr

@@ -1,6 +1,5 @@
 """The logbook, on SQLite and on a PostgreSQL server alike: what goes in, whole and once; what waits; how it went."""
 
-import io
 import json
 import os
 import shutil
@@ -218,13 +217,6 @@ def test_a_waiting_record_of_0_1_is_brought_forward(tmp_path: Path) -> None:
     )
 
 
-def test_a_waiting_record_loses_no_test_by_the_name_they_had(tmp_path: Path) -> None:
-    waiting.put(tmp_path, made("old"))
-    (file,) = waiting.files(tmp_path)
-    file.write_text(file.read_text().replace('"tests"', '"trials"'))
-    assert waiting.read(file) == made("old")
-
-
 def test_records_that_no_one_of_us_wrote_hold_no_one_up(place: Place, tmp_path: Path) -> None:
     waiting.put(place.waiting, made("good"))
     good = json.loads(waiting.files(place.waiting)[0].read_text())
@@ -364,7 +356,7 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     verrou("harden", *at, "-b", "shared-desk", "--only", "lockout", "--yes", code=1)
     verrou("verify", *at, "-b", "shared-desk", code=1)
     verrou("undo", *at, "--yes")
-    output = json.loads(verrou("logbook", "--format", "json").stdout)
+    output = verrou.json("logbook")
     assert [each["run"] for each in output] == ["survey", "audit", "harden", "verify", "undo"]
     assert [each["entry"] for each in output] == [None, None, 2, None, 3]
     assert output[0]["readings"] and output[3]["tests"] and output[1]["findings"] and not output[4]["findings"]
@@ -436,15 +428,14 @@ def test_what_regressed_is_reported_with_the_days_between_which_it_did() -> None
     assert [moment.met for moment in together] == [2, 2, 0, 1, 1] and len(together) == 5
 
 
-def test_the_trend_is_reported_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_the_trend_is_reported_and_drawn(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     at = ("--logbook", "station/verrou-logbook.db", "--on", "2026-09-14")
     text = verrou("trend", *at, code=1).stdout
     assert "2 regressed" in " ".join(text.split()) and "2026-10-01  ringing-02  elevation.helpers_reach_prompt" in text
-    output = json.loads(verrou("trend", *at, "--format", "json", code=1).stdout)
+    output = verrou.json("trend", *at, code=1)
     assert [len(each["moments"]) for each in output["machines"]] == [8, 5, 4]
     assert output["together"][-1]["met"] == sum(each["moments"][-1]["met"] for each in output["machines"])
-    family = json.loads(verrou("trend", "hide-01", "--family", "lockout", *at, "--format", "json", code=1).stdout)
+    family = verrou.json("trend", "hide-01", "--family", "lockout", *at, code=1)
     assert {each["subject"].split(".")[0] for each in family["machines"][0]["regressed"]} == {"lockout"}
     for name in ("went.svg", "went.png", "went.html"):
         verrou("trend", *at, "--save", name, code=1)
@@ -501,8 +492,7 @@ def test_where_a_logbook_is_and_where_records_wait_for_it(address: str, file: st
     assert (str(place.file or ""), place.server, str(place.waiting)) == (file, server, waits)
 
 
-def test_a_logbook_that_no_one_may_write_is_read(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_a_logbook_that_no_one_may_write_is_read(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     verrou("logbook", "--logbook", "station/verrou-logbook.db")
     (tmp_path / "cdrom").mkdir()
     mount(str(tmp_path / "station"), tmp_path / "cdrom", "--bind")
@@ -551,25 +541,9 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
             assert verdicts[-1] is Verdict.NOT_MET and Verdict.MET in verdicts
 
 
-def test_the_trend_in_a_spreadsheet(verrou: Verrou) -> None:
-    verrou("demo", "station", "--quiet")
-    at = ("--logbook", "station/verrou-logbook.db")
-    table = verrou("trend", *at, "--on", "2026-09-14", "--format", "csv", code=1).stdout
-    import pandas as pd  # here alone: each forked program would carry it
-
-    frame = pd.read_csv(io.StringIO(table))
-    assert list(frame["machine"]) == ["hide-01", "ringing-02", "warden-03"] and list(frame["met"]) == [11, 26, 16]
-    assert list(frame["first_seen"]) == ["2025-04-07", "2025-04-09", "2025-04-11"]
-    assert frame["regressed"].fillna("").str.findall(r"[^, ]+").map(len).tolist() == [34, 22, 0]
-    log = pd.read_csv(io.StringIO(verrou("logbook", *at, "--format", "csv").stdout))
-    assert len(log) == 17 and set(log["run"]) == {"audit", "harden"} and log["number"].is_monotonic_increasing
-    assert (log["high"] + log["medium"] + log["low"]).tolist()[-1] == 8
-
-
-def test_the_demo_ends_as_its_machines_are(verrou: Verrou) -> None:
+def test_the_demo_ends_as_its_machines_are(verrou: Verrou, station: Path) -> None:
     """The last record of each is what an audit of it says today."""
-    verrou("demo", "station", "--quiet")
-    output = json.loads(verrou("logbook", "--logbook", "station/verrou-logbook.db", "--format", "json").stdout)
+    output = verrou.json("logbook", "--logbook", "station/verrou-logbook.db")
     for machine, baseline in (("hide-01", "station/hide-01.toml"), ("ringing-02", "station/ringing-02.toml")):
         found = verrou("audit", "-m", f"station/{machine}", "-b", baseline, "--format", "json", code=1).stdout
         last = [each for each in output if each["machine"] == machine][-1]
@@ -577,9 +551,11 @@ def test_the_demo_ends_as_its_machines_are(verrou: Verrou) -> None:
         assert {finding["subject"]: finding["verdict"] for finding in last["findings"]} == verdicts
 
 
-def test_a_machine_keeps_its_identity_and_shows_no_more_by_it(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+def test_a_machine_keeps_its_identity_and_shows_no_more_by_it(
+    verrou: Verrou, bench: Path, tmp_path: Path, station: Path
+) -> None:
     def identity(*machine: object) -> str:
-        return str(json.loads(verrou("survey", "-m", *machine, "--format", "json").stdout)["machine"]["identity"])
+        return str(verrou.json("survey", "-m", *machine)["machine"]["identity"])
 
     first = identity(bench)
     verrou("account", "rename", "keeper", "lamplighter", "-m", bench, "--yes")
@@ -587,7 +563,6 @@ def test_a_machine_keeps_its_identity_and_shows_no_more_by_it(verrou: Verrou, be
     assert identity(moved) == first != ""
     verrou("machine", "new", "desk-10", "--bare")
     assert identity("desk-10") != first
-    verrou("demo", "station", "--quiet")
     root = tmp_path / "station/warden-03"
     assert identity(root) == "", "before its first start a system has none"
     (root / "etc/machine-id").write_text("0123456789abcdef0123456789abcdef\n")
@@ -626,14 +601,3 @@ def test_where_a_run_is_kept_is_said_or_set(
     assert "2 records" in verrou("logbook").stdout, "the setting says which"
     verrou("harden", "-m", bench, "-b", "office", "--only", "lockout", "--preview", code=1)
     assert "2 records" in verrou("logbook").stdout, "a preview is no run"
-
-
-def test_two_at_once_bring_one_logbook_forward(place: Place, tmp_path: Path) -> None:
-    """Eight writers at the same new logbook, each in a process of its own, and each that gets through is whole."""
-    places = [Place(tmp_path / f"{number}.waiting", place.file, place.server) for number in range(8)]
-    children = [in_child(lambda at=each: keep(made(at.waiting.stem), at)) for each in places]  # type: ignore[misc]
-    assert not any(os.waitpid(child, 0)[1] for child in children)
-    for each in places:
-        while deliver(each).waiting:
-            pass
-    assert sorted(load_records(place), key=lambda record: record.key) == [made(str(number)) for number in range(8)]

@@ -1,6 +1,5 @@
 """Names are compared as the machine compares them, and are names everywhere; what is not known is not harmless."""
 
-import json
 from datetime import datetime
 from pathlib import Path
 
@@ -60,7 +59,7 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
     m = ("-m", bench, "--yes")
     verrou("account", "add", "anna", "--password", "stdin", *m, typed=f"{GOOD_PASSWORD}\n")
     verrou("rule", "set", "rights.shut_down=ANNA,Group:users".replace("Group", "group"), *m)
-    output = json.loads(verrou("rule", "show", "rights.shut_down", "-m", bench, "--format", "json").stdout)
+    output = verrou.json("rule", "show", "rights.shut_down", "-m", bench)
     assert output["rights.shut_down"]["value"] == {"names": ["anna", "group:users"]}
     site = tmp_path / "site.toml"
     site.write_text(
@@ -72,7 +71,7 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
         )
     )
     before = bench.read_text()
-    audited = json.loads(verrou("audit", "-b", site, "-m", bench, "--format", "json").stdout)
+    audited = verrou.json("audit", "-b", site, "-m", bench)
     assert {finding["verdict"] for finding in audited["findings"]} == {"met", "waived"}
     assert "no step can improve the result" in verrou("harden", "-b", site, *m).stdout and bench.read_text() == before
     verrou("group", "join", "Administrators", "Anna", *m)

@@ -71,12 +71,12 @@ def test_a_module_that_no_one_knows_makes_a_route_not_known(two: PrivateRoot, ve
     output = verrou("access", *m).stdout
     rows = {line.split()[0]: line.split() for line in output.split("\n") if line.split()}
     assert rows["tern"][2] == "?" and "what pam_fieldglass.so answers is not known" in output
-    (data,) = (each for each in json.loads(verrou("access", "tern", *m, "--format", "json").stdout))
+    (data,) = (each for each in verrou.json("access", "tern", *m))
     assert data["routes"]["console"] == "unknown" and "pam_fieldglass.so" in data["unknown"][0]
-    output = " ".join(verrou("why", "tern", "console", *m).stdout.split())
+    output = verrou.line("why", "tern", "console", *m)
     assert output.count("Not known: whether tern can sign in at the console.") == 1
     assert "/etc/pam.d/login:1" in output and "to find out: look at /etc/pam.d/login:1" in output
-    assert json.loads(verrou("why", "tern", "console", *m, "--format", "json").stdout)["answer"] == "unknown"
+    assert verrou.json("why", "tern", "console", *m)["answer"] == "unknown"
     assert "console?" in verrou("account", "list", *m).stdout
 
 
@@ -125,19 +125,19 @@ def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -
     two.write("/home/tern/.ssh/authorized_keys", KEY)
     two.inside("chown", "-R", "tern:tern", "/home/tern/.ssh")
     two.inside("usermod", "-L", "tern")
-    (data,) = json.loads(verrou("access", "tern", *m, "--format", "json").stdout)
+    (data,) = verrou.json("access", "tern", *m)
     assert data["routes"]["remote-shell"] == "key" and data["routes"]["console"] is None
-    assert "disabled, but can still sign in" in " ".join(verrou("account", "show", "tern", *m).stdout.split())
-    assert "its key is good" in " ".join(verrou("why", "tern", "remote-shell", *m).stdout.split())
+    assert "disabled, but can still sign in" in verrou.line("account", "show", "tern", *m)
+    assert "its key is good" in verrou.line("why", "tern", "remote-shell", *m)
     verrou("account", "add", "gull", "--keep-password", *m, *TYPED, typed=GOOD_PASSWORD + "\n")
     two.write("/home/gull/.ssh/authorized_keys", KEY)
     two.inside("chown", "-R", "gull:gull", "/home/gull/.ssh")
     verrou("account", "disable", "tern", *m, "--yes")
     two.inside("usermod", "-L", "gull")
-    output = json.loads(verrou("access", "gull", "tern", *m, "--format", "json").stdout)
+    output = verrou.json("access", "gull", "tern", *m)
     assert {each["account"]: each["routes"]["remote-shell"] for each in output} == {"tern": None, "gull": "key"}
     two.inside("chage", "-E", "1", "gull")
-    (data,) = json.loads(verrou("access", "gull", *m, "--format", "json").stdout)
+    (data,) = verrou.json("access", "gull", *m)
     assert data["routes"]["remote-shell"] is None, "an end closes keys, too"
 
 
@@ -145,9 +145,9 @@ def test_a_list_that_something_overrides_is_not_known_to_hold(two: PrivateRoot, 
     m = ("-m", two.path)
     verrou("rule", "set", "logon.console.denied=tern", *m, "--yes")
     show = ("rule", "show", "logon.console.denied", *m, "--format", "json")
-    assert json.loads(verrou(*show).stdout)["logon.console.denied"]["value"] == {"names": ["tern"]}
+    assert verrou.json(*show)["logon.console.denied"]["value"] == {"names": ["tern"]}
     two.write("/etc/pam.d/login", "account sufficient pam_permit.so\n" + two.read("/etc/pam.d/login"))
-    output = json.loads(verrou(*show).stdout)["logon.console.denied"]
+    output = verrou.json(*show)["logon.console.denied"]
     assert output["status"] == "unknown" and "a list denies tern, who can sign in all the same" in output["reason"]
     assert two.signs_in("tern", GOOD_PASSWORD, "login")
 
@@ -162,26 +162,26 @@ def test_every_service_file_is_accounted_for(two: PrivateRoot, verrou: Verrou) -
     assert "/etc/pam.d/kiosk (package fieldkiosk) asks PAM; by which route is not known" in output
     assert "pam.d/shut" not in output, "nobody comes in by what does not allow sign-in"
     show = ("rule", "show", "password.blank_accepted", "logon.console.denied", *m, "--format", "json")
-    output = json.loads(verrou(*show).stdout)
+    output = verrou.json(*show)
     assert output["password.blank_accepted"]["status"] == "unknown"
     assert output["logon.console.denied"]["value"] == {"names": []}, (
         "nobody is kept out, so nobody comes in by it instead"
     )
     two.write("/etc/security/access.conf", "-:tern:tty1\n")
     two.write("/etc/pam.d/login", two.read("/etc/pam.d/login") + "account required pam_access.so\n")
-    output = json.loads(verrou(*show).stdout)["logon.console.denied"]
+    output = verrou.json(*show)["logon.console.denied"]
     assert output["status"] == "unknown" and "it admits tern" in output["reason"]
 
 
 def test_a_network_service_has_its_route_and_its_lists(two: PrivateRoot, verrou: Verrou) -> None:
     routes = ("access", "tern", "-m", two.path, "--format", "json")
-    assert json.loads(verrou(*routes).stdout)[0]["routes"]["network"] is None
+    assert verrou.json(*routes)[0]["routes"]["network"] is None
     listed = "auth required pam_listfile.so item=user sense=deny file=/etc/ftpusers onerr=succeed\n"
     two.write("/etc/pam.d/vsftpd", f"{listed}@include common-auth\n@include common-account\n")
     (two.path / "usr/sbin/vsftpd").touch()
-    assert json.loads(verrou(*routes).stdout)[0]["routes"]["network"] == "password"
+    assert verrou.json(*routes)[0]["routes"]["network"] == "password"
     two.write("/etc/ftpusers", "tern\n")
-    assert json.loads(verrou(*routes).stdout)[0]["routes"]["network"] is None
+    assert verrou.json(*routes)[0]["routes"]["network"] is None
     assert not two.signs_in("tern", GOOD_PASSWORD, "vsftpd")
 
 
@@ -416,7 +416,7 @@ def test_doas_makes_administrators(tmp_path: Path, verrou: Verrou, rules: str) -
         assert data["elevation_asks"] == password
     assert ("not understood" in shown.stderr) is rules.startswith("foo")
     (root / "usr/bin/doas").chmod(0o755)
-    data = json.loads(verrou("account", "show", "ana", "-m", root, "--format", "json").stdout)
+    data = verrou.json("account", "show", "ana", "-m", root)
     assert data["role"] == "standard", "without its set-user-ID bit it makes root of nobody"
 
 

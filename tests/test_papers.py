@@ -38,8 +38,7 @@ def plain(text: str) -> str:
 
 
 @pytest.mark.parametrize("chapter", [chapter for chapter in CHAPTERS if chapter != "reference"])
-def test_every_example_of_the_handbook_is_so(verrou: Verrou, tmp_path: Path, chapter: str) -> None:
-    verrou("demo", "station", "--quiet")
+def test_every_example_of_the_handbook_is_so(verrou: Verrou, tmp_path: Path, chapter: str, station: Path) -> None:
     told_of = examples(chapter)
     assert told_of
     for words, code, output in told_of:
@@ -92,11 +91,11 @@ def offered(shell: str, line: str, folder: Path) -> set[str]:
 
 
 @pytest.mark.parametrize("shell", ["bash", "fish"])
-def test_shells_offer_commands_options_rules_accounts_and_baselines(shell: str, verrou: Verrou, tmp_path: Path) -> None:
+def test_shells_offer_commands_options_rules_accounts_and_baselines(
+    shell: str, verrou: Verrou, tmp_path: Path, station: Path
+) -> None:
     if shutil.which(shell) is None:
         pytest.skip(f"{shell} is not installed")
-    verrou("demo", "station", "--quiet")
-    station = tmp_path / "station"
     for line, required in (
         ("verrou ac", {"access", "account"}),
         ("verrou account show -m hide-01.bench.json g", {"guillemot"}),
@@ -130,8 +129,7 @@ def completed(words: str, typed: str) -> set[str]:
     return {each.value for each in found}
 
 
-def test_values_groups_routes_and_families_are_offered(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_values_groups_routes_and_families_are_offered(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     machine = f"{tmp_path}/station/ringing-02.bench.json"
     assert completed("rule set", "elevation.builtin_gives=") == {
         f"elevation.builtin_gives={word}" for word in ("nothing", "approval", "password")

@@ -4,7 +4,6 @@ from datetime import date, datetime, timedelta
 
 import pytest
 from attrs import evolve
-from hypothesis import given
 from hypothesis import strategies as st
 
 from test_audit import FACTS, GATES, PEOPLE, asked
@@ -25,7 +24,7 @@ from verrou.core.model import (
     Status,
 )
 from verrou.core.model.access import routes_of
-from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route, allow_only
+from verrou.core.model.routes import EntryPoint, Principals, Route, allow_only
 from verrou.core.model.states import AccountState, states_of, useful_hint
 from verrou.core.model.verdicts import Verdict
 from verrou.core.planning.change_plan import plan_changes
@@ -187,23 +186,6 @@ def test_routes(account: Account, expected: list[str]) -> None:
 
 NAMES = st.sampled_from(["tern", "ana", "w*", "*"])
 CIRCLES = st.builds(Principals, st.lists(NAMES, max_size=2).map(tuple), st.lists(st.sampled_from(["afar"])).map(tuple))
-
-
-@given(st.lists(st.builds(AccessListEntry, st.booleans(), st.lists(CIRCLES, max_size=3).map(tuple)), max_size=4))
-def test_the_first_pass_that_is_about_someone_decides(entries: list[AccessListEntry]) -> None:
-    """Said again in other words: by going down the lists."""
-    for account in (TERN, evolve(TERN, name="wren", groups=("afar",))):
-
-        def meant(principals: tuple[Principals, ...], who: Account = account) -> bool:
-            return bool(principals) and principals[0].contains(who) and not meant(principals[1:])
-
-        expected = True
-        for each in entries:
-            if meant(each.who):
-                expected = each.allows
-                break
-        assert EntryPoint(Route.CONSOLE, tuple(entries)).admits(account) is expected
-    assert EVERYONE.contains(TERN) and not Principals().contains(TERN)
 
 
 def test_a_route_that_should_be_denied_is_denied_by_leaving_or_left_to_a_person() -> None:

@@ -212,13 +212,13 @@ def fresh_tree(tree: Path) -> Machine:
     return open_machine(str(tree))
 
 
-@examples(40)
+@examples(25)
 @given(steps=STEPS)
 def test_on_a_bench_machine(tmp_path: Path, steps: list[Step]) -> None:
     as_predicted_and_dry_run(fresh_bench(tmp_path), steps)
 
 
-@examples(25)
+@examples(12)
 @example(steps=[Join("tern", "tern")])
 @example(steps=[SetFlags("root", cannot_change=True)])
 @given(steps=STEPS)
@@ -256,13 +256,13 @@ def whole_plan_and_back(machine: Machine, steps: list[Step]) -> None:
         assert stripped(machine.observe()) == stripped(start)
 
 
-@examples(30)
+@examples(20)
 @given(earlier=EARLIER, steps=STEPS)
 def test_a_plan_on_a_bench_machine_and_back(tmp_path: Path, earlier: list[Step], steps: list[Step]) -> None:
     whole_plan_and_back(made_otherwise(fresh_bench(tmp_path), earlier), steps)
 
 
-@examples(25)
+@examples(12)
 @given(earlier=EARLIER, steps=STEPS)
 def test_a_plan_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], steps: list[Step]) -> None:
     whole_plan_and_back(made_otherwise(fresh_tree(tree), earlier), steps)

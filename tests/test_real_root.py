@@ -1,6 +1,5 @@
 """The whole round on a real Debian root, judged by the system's own tools and by PAM itself."""
 
-import json
 import subprocess
 import sys
 from collections.abc import Callable
@@ -26,7 +25,7 @@ def content_judges(root: PrivateRoot) -> None:
 def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root = manned_root
     m = ("-m", root.path)
-    first = json.loads(verrou("audit", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
+    first = verrou.json("audit", *m, "-b", "shared-desk", code=1)
     assert {"lockout.after", "password.min_length", "password.remember"} <= {
         f["subject"] for f in first["findings"] if f["verdict"] == "not-met"
     }
@@ -46,7 +45,7 @@ def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
     for _ in range(5):
         assert not root.signs_in("warden", "wrong")
     assert not root.signs_in("warden", GOOD_PASSWORD), "five failed attempts lock"
-    listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
+    listed = verrou.json("account", "list", *m)
     warden = next(account for account in listed if account["name"] == "warden")
     assert warden["failed_attempts"] == 5 and warden["locked_until"]
     root.inside("faillock", "--user", "warden", "--reset")
@@ -70,22 +69,13 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
     verrou("harden", *m, "-b", "shared-desk", "--yes")
     start = manned_root.tree()
     assert start != before
-    output = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json").stdout)
+    output = verrou.json("verify", *m, "-b", "shared-desk")
     assert {(t["rule"], t["result"]) for t in output["tests"]} == {
         (rule, "passed")
         for rule in (
-            "lockout.after",
-            "lockout.lasts",
-            "lockout.forget_after",
-            "password.min_length",
-            "password.classes",
-            "password.may_contain_name",
-            "password.dictionary",
-            "password.remember",
-            "password.min_age",
-            "logon.console.allowed",
-            "logon.remote-shell.allowed",
-            "elevation.administrator_gives",
+            *("lockout.after", "lockout.lasts", "lockout.forget_after", "password.min_length", "password.classes"),
+            *("password.may_contain_name", "password.dictionary", "password.remember", "password.min_age"),
+            *("logon.console.allowed", "logon.remote-shell.allowed", "elevation.administrator_gives"),
             "elevation.standard_gives",
         )
     } | {(rule, "not-run") for rule in ("logon.console.allowed", *BY_THE_CLOCK)}
@@ -102,11 +92,10 @@ BY_THE_CLOCK = ("elevation.remembered_for", "elevation.unanswered_after")
 """What a trial cannot wait for on a real system."""
 
 
-@pytest.mark.parametrize("length", [9, 21])
-def test_a_dictionary_word_of_any_length_is_refused(manned_root: PrivateRoot, verrou: Verrou, length: int) -> None:
+def test_a_dictionary_word_of_any_length_is_refused(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path)
-    verrou("rule", "set", f"password.min_length={length}", "password.classes=4", *m, "--yes")
-    output = json.loads(verrou("verify", *m, "-b", "essential", "--format", "json", code=1).stdout)
+    verrou("rule", "set", "password.min_length=21", "password.classes=4", *m, "--yes")
+    output = verrou.json("verify", *m, "-b", "essential", code=1)
     proofs = {trial["rule"]: trial["result"] for trial in output["tests"]}
     assert proofs["password.dictionary"] == "passed" and proofs["password.min_length"] == "passed"
 
@@ -119,50 +108,8 @@ def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou:
     manned_root.write(
         "/etc/pam.d/common-auth", text.replace("pam_faillock.so authfail", "pam_faillock.so authfail dir=/tmp")
     )
-    output = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
+    output = verrou.json("verify", *m, "-b", "shared-desk", code=1)
     assert "failed" in {t["result"] for t in output["tests"] if t["rule"] == "lockout.after"}
-
-
-def test_undo_leaves_what_another_program_wrote(manned_root: PrivateRoot, verrou: Verrou) -> None:
-    m = ("-m", manned_root.path)
-    verrou("account", "disable", "warden", *m, "--yes", code=3)
-    verrou("account", "add", "tern", *m, "--password", "generate", "--yes")
-    verrou("account", "disable", "tern", *m, "--yes")
-    before = manned_root.read("/etc/shadow").splitlines()[-1]
-    manned_root.inside("useradd", "bors")
-    output = verrou("undo", *m, "--yes").stdout
-    assert "another program wrote to it since" in output
-    lines = {line.split(":")[0]: line for line in manned_root.read("/etc/shadow").splitlines()}
-    assert "bors" in lines, "the other's account stays"
-    assert not lines["tern"].split(":")[1].startswith("!"), "our own change is taken back"
-    assert before.split(":")[1].startswith("!")
-    manned_root.inside("chage", "-M", "77", "warden")
-    content_judges(manned_root)
-
-
-def test_account_steps_as_the_system_sees_them(manned_root: PrivateRoot, verrou: Verrou) -> None:
-    root, m = manned_root, ("-m", manned_root.path, "--yes")
-    verrou("account", "add", "ringer", "--password", "stdin", *m, typed="puffin-Burrow-31\n")
-    assert "Password expired" not in root.inside("pamtester", "sshd", "ringer", "authenticate").stdout
-    assert not root.signs_in("ringer", "puffin-Burrow-31"), "a first password must be changed"
-    home = root.path / "home/ringer"
-    skeleton = {path.name for path in (root.path / "etc/skel").iterdir()}
-    assert {path.name for path in home.iterdir()} == skeleton
-    owner = root.inside("stat", "-c", "%U:%G %a", "/home/ringer", "/home/ringer/.bashrc").stdout.split("\n")
-    assert owner[:2] == ["ringer:ringer 700", "ringer:ringer 644"]
-    verrou("group", "join", "sudo", "ringer", *m)
-    verrou("account", "rename", "ringer", "bors", *m)
-    assert "sudo" in root.inside("id", "bors").stdout
-    verrou("group", "leave", "sudo", "bors", *m, "--password", "stdin", typed=GOOD_PASSWORD)
-    assert "sudo" not in root.inside("id", "bors").stdout
-    verrou("account", "password", "bors", "--password", "stdin", "--keep-password", *m, typed="skerry-Lantern-8\n")
-    assert root.signs_in("bors", "skerry-Lantern-8")
-    verrou("account", "disable", "bors", *m)
-    assert not root.signs_in("bors", "skerry-Lantern-8")
-    assert root.inside("passwd", "-S", "bors").stdout.split()[1] == "L"
-    verrou("account", "enable", "bors", *m)
-    assert root.signs_in("bors", "skerry-Lantern-8")
-    content_judges(root)
 
 
 def test_an_account_of_a_baseline_ends_on_its_day(manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path) -> None:
@@ -172,16 +119,10 @@ def test_an_account_of_a_baseline_ends_on_its_day(manned_root: PrivateRoot, verr
     assert "Apr 01, 2099" in manned_root.inside("chage", "-l", "tern").stdout
     verrou("account", "password", "tern", "--password", "stdin", "--keep-password", *m, typed="skerry-Burrow-8\n")
     assert manned_root.signs_in("tern", "skerry-Burrow-8")
-    assert "is before today" in verrou("account", "change", "tern", "--until", "2026-01-01", *m, code=2).stderr
-    manned_root.inside("chage", "-E", "2026-01-01", "tern")
-    assert not manned_root.signs_in("tern", "skerry-Burrow-8")
     for last, works in ((date.today(), True), (date.today() - timedelta(days=1), False)):
         manned_root.inside("chage", "-E", f"{last + timedelta(days=1)}", "tern")
-        tern = json.loads(verrou("account", "show", "tern", "-m", manned_root.path, "--format", "json").stdout)
+        tern = verrou.json("account", "show", "tern", "-m", manned_root.path)
         assert tern["until"] == str(last) and manned_root.signs_in("tern", "skerry-Burrow-8") is works
-    verrou("account", "change", "tern", "--until", f"{date.today()}", *m)
-    assert manned_root.signs_in("tern", "skerry-Burrow-8"), "this is its last day"
-    verrou("account", "change", "tern", "--until", "soon", *m, code=2)
 
 
 def test_a_missing_module_is_named_and_the_rest_goes_on(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -189,7 +130,7 @@ def test_a_missing_module_is_named_and_the_rest_goes_on(manned_root: PrivateRoot
     manned_root.inside("dpkg", "--purge", "--force-depends", "libpam-pwquality")
     shown = verrou("harden", *m, "-b", "shared-desk", "--yes", code=None).stdout
     assert "install the package libpam-pwquality" in shown
-    found = json.loads(verrou("audit", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)["findings"]
+    found = verrou.json("audit", *m, "-b", "shared-desk", code=None)["findings"]
     verdicts = {f["subject"]: f["verdict"] for f in found}
     assert verdicts["password.min_length"] == "not-applicable"
     assert verdicts["lockout.after"] == "met"
@@ -275,7 +216,7 @@ def test_the_whole_round_on_the_newest_release(newest_root: PrivateRoot, verrou:
     verrou("harden", *m, "-b", "shared-desk", "--yes", code=None)
     content_judges(root)
     assert root.signs_in("warden", GOOD_PASSWORD)
-    output = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)
+    output = verrou.json("verify", *m, "-b", "shared-desk", code=None)
     short = [(f["subject"], f["statement"]) for f in output["findings"] if f["verdict"] == "not-met"]
     assert not short
     for trial in output["tests"]:  # its PAM may be too new for the computer that tries it

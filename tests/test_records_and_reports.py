@@ -286,36 +286,38 @@ def test_lines_of_dotted_keys_and_repeated_tables() -> None:
 
 @pytest.mark.parametrize("width", [80, 100, 160])
 def test_no_line_is_wider_than_the_terminal(
-    verrou: Verrou, tmp_path: Path, width: int, monkeypatch: pytest.MonkeyPatch
+    verrou: Verrou,
+    tmp_path: Path,
+    width: int,
+    monkeypatch: pytest.MonkeyPatch,
+    station: Path,
 ) -> None:
     monkeypatch.setenv("COLUMNS", str(width))
-    verrou("demo", "cap", "--quiet")
     for arguments in (
-        ("survey", "-m", "cap/warden-03", "--all"),
-        ("audit", "-m", "cap/hide-01.bench.json", "-b", "cap/hide-01.toml"),
-        ("harden", "-m", "cap/hide-01.bench.json", "-b", "cap/hide-01.toml", "--preview"),
-        ("verify", "-m", "cap/ringing-02.bench.json", "-b", "cap/ringing-02.toml"),
+        ("survey", "-m", "station/warden-03", "--all"),
+        ("audit", "-m", "station/hide-01.bench.json", "-b", "station/hide-01.toml"),
+        ("harden", "-m", "station/hide-01.bench.json", "-b", "station/hide-01.toml", "--preview"),
+        ("verify", "-m", "station/ringing-02.bench.json", "-b", "station/ringing-02.toml"),
         ("rule", "explain", "lockout", "password"),
         ("rule", "list"),
-        ("compare", "cap/hide-01", "cap/surveys/hide-01-2025-09"),
+        ("compare", "station/hide-01", "station/surveys/hide-01-2025-09"),
         ("baseline", "compare", "office", "shared-desk"),
-        ("round", "cap/surveys", "--baselines", "cap/which.toml"),
-        ("logbook", "--logbook", "cap/verrou-logbook.db"),
-        ("logbook", "--logbook", "cap/verrou-logbook.db", "--show", "1"),
-        ("trend", "--logbook", "cap/verrou-logbook.db"),
+        ("round", "station/surveys", "--baselines", "station/which.toml"),
+        ("logbook", "--logbook", "station/verrou-logbook.db"),
+        ("logbook", "--logbook", "station/verrou-logbook.db", "--show", "1"),
+        ("trend", "--logbook", "station/verrou-logbook.db"),
         ("handbook",),
         ("baseline", "show", "public-terminal"),
-        ("group", "list", "-m", "cap/warden-03"),
+        ("group", "list", "-m", "station/warden-03"),
     ):
         output = verrou(*arguments, code=None).stdout
         assert output and max(map(len, output.splitlines())) <= width, arguments
         assert "\x1b" not in output, "no colour in a pipe"
 
 
-def test_every_format_shows_the_same(verrou: Verrou) -> None:
-    verrou("demo", "cap", "--quiet")
-    arguments = ("audit", "-m", "cap/hide-01.bench.json", "-b", "cap/hide-01.toml")
-    output = json.loads(verrou(*arguments, "--format", "json", code=1).stdout)
+def test_every_format_shows_the_same(verrou: Verrou, station: Path) -> None:
+    arguments = ("audit", "-m", "station/hide-01.bench.json", "-b", "station/hide-01.toml")
+    output = verrou.json(*arguments, code=1)
     rows = list(csv.DictReader(io.StringIO(verrou(*arguments, "--format", "csv", code=1).stdout)))
     text = verrou(*arguments, code=1).stdout
     assert [(f["subject"], f["verdict"], f["statement"]) for f in output["findings"]] == [

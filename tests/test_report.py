@@ -21,16 +21,15 @@ def check_against_schema(file: Path) -> None:
 
 
 @pytest.fixture
-def hardened(verrou: Verrou) -> None:
+def hardened(verrou: Verrou, station: Path) -> None:
     """The terminal in the bird hide, hardened and started again."""
-    verrou("demo", "station", "--quiet")
     verrou("harden", *AT, "--yes", code=1)
     verrou("machine", "restart", "-m", "station/hide-01")
 
 
 @pytest.mark.usefixtures("hardened")
 def test_the_sheet_shows_before_and_now_what_was_done_and_proved(verrou: Verrou) -> None:
-    sheet = json.loads(verrou("report", *AT, "--format", "json").stdout)
+    sheet = verrou.json("report", *AT)
     assert sheet["before"]["high"] == 7 and sheet["now"]["high"] == 0 and sheet["now"]["met"] == 56
     assert sum(sheet["before"].values()) == sum(sheet["now"].values())
     changed = {line["subject"]: line for line in sheet["changed"]}
@@ -44,13 +43,13 @@ def test_the_sheet_shows_before_and_now_what_was_done_and_proved(verrou: Verrou)
     ]
     assert {trial["result"] for trial in sheet["tests"]} == {"passed"} and len(sheet["tests"]) == 26
     assert [entry["number"] for entry in sheet["entries"]] == [1] and sheet["entries"][0]["steps"]
-    shown = json.loads(verrou("audit", *AT, "--format", "json").stdout)
+    shown = verrou.json("audit", *AT)
     lines = [*sheet["left"], *sheet["changed"], *sheet["met"], *sheet["not_applicable"]]
     assert {line["subject"]: line["now"] for line in lines} == {
         finding["subject"]: finding["verdict"] for finding in shown["findings"]
     }
     assert len(sheet["baseline"]["digest"]) == 64 and sheet["tool"].startswith("verrou ")
-    quick = json.loads(verrou("report", *AT, "--format", "json", "--no-tests").stdout)
+    quick = verrou.json("report", *AT, "--no-tests")
     assert quick["tests"] == [] and quick["baseline"] == sheet["baseline"]
 
 
@@ -96,10 +95,9 @@ def test_every_form_shows_the_same(verrou: Verrou, tmp_path: Path) -> None:
     assert "no entry 9" in verrou("report", *AT, "--since", "9", code=2).stderr
 
 
-def test_what_only_waits_is_no_manual_step_and_left_to_no_one(verrou: Verrou) -> None:
-    verrou("demo", "station", "--quiet")
+def test_what_only_waits_is_no_manual_step_and_left_to_no_one(verrou: Verrou, station: Path) -> None:
     verrou("harden", *AT, "--yes", code=1)
-    sheet = json.loads(verrou("report", *AT, "--format", "json", "--no-tests", code=1).stdout)
+    sheet = verrou.json("report", *AT, "--no-tests", code=1)
     waiting = {line["subject"] for line in sheet["left"] if line["now"] == "not-met"}
     assert {line["subject"] for line in sheet["later"]} == waiting and not sheet["manual"]
     assert (
@@ -108,7 +106,7 @@ def test_what_only_waits_is_no_manual_step_and_left_to_no_one(verrou: Verrou) ->
 
 
 def test_a_sheet_without_a_past_says_why(verrou: Verrou, bench: Path) -> None:
-    never = json.loads(verrou("report", "-m", bench, "-b", "office", "--no-tests", "--format", "json", code=1).stdout)
+    never = verrou.json("report", "-m", bench, "-b", "office", "--no-tests", code=1)
     assert never["before"] is None and never["no_before"] == "nothing was changed by Verrou" and not never["entries"]
     assert all(line["before"] is None and line["message"] == "" for line in never["left"])
     verrou("survey", "-m", bench, "--save", "monday")
@@ -123,7 +121,7 @@ def test_what_was_waived_too_long_is_reported_as_that(verrou: Verrou, bench: Pat
         '[[waiver]]\nrule = "password.classes"\nreason = "no shift key"\nby = "warden"\nuntil = 2027-01-31\n'
     )
     sheet = ("report", "-m", bench, "-b", "mine.toml", "--no-tests")
-    output = json.loads(verrou(*sheet, "--format", "json", code=1).stdout)
+    output = verrou.json(*sheet, code=1)
     assert [(each["rule"], each["until"], each["lapsed"]) for each in output["waivers"]] == [
         ("lockout.after", "2026-01-31", True),
         ("password.classes", "2027-01-31", False),
@@ -141,10 +139,9 @@ def test_what_was_waived_too_long_is_reported_as_that(verrou: Verrou, bench: Pat
     }
 
 
-def test_the_sheet_of_a_machine_that_cannot_be_read_whole(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_the_sheet_of_a_machine_that_cannot_be_read_whole(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     at = ("-m", "station/warden-03", "-b", "office", "--no-tests")
-    output = json.loads(verrou("report", *at, "--format", "json", code=1).stdout)
+    output = verrou.json("report", *at, code=1)
     unreadable = [line["subject"] for line in output["left"] if line["now"] == "unknown"]
     assert unreadable and output["now"]["unknown"] == len(unreadable)
     verrou("report", *at, "--save", "sheet.xml", code=1)
@@ -159,17 +156,17 @@ def test_the_sheet_is_of_the_journal_as_it_stands(verrou: Verrou, bench: Path) -
     at = ("-m", bench, "-b", "shared-desk", "--no-tests", "--format", "json")
     verrou("rule", "set", "lockout.after=5", "-m", bench, "--yes")
     verrou("undo", "-m", bench, "--yes")
-    gone = json.loads(verrou("report", *at, code=1).stdout)
+    gone = verrou.json("report", *at, code=1)
     assert gone["before"] is None and not gone["entries"] and not gone["changed"]
     overriding = ("--override", "own-account", "--override", "orphaned-files")
     verrou("rule", "set", "password.min_length=14", "-m", bench, "--yes", *overriding)
     for form in ("markdown", "html"):
         page = verrou("report", *at[:-1], form, code=1).stdout
         assert "overrode own-account, orphaned-files" in page.replace("\\-", "-")
-    stands = json.loads(verrou("report", *at, code=1).stdout)
+    stands = verrou.json("report", *at, code=1)
     assert [line["subject"] for line in stands["changed"]] == ["password.min_length"]
     assert [(entry["number"], entry["state"]) for entry in stands["entries"]] == [(3, "done")]
-    every = json.loads(verrou("report", *at, "--since", "1", code=1).stdout)
+    every = verrou.json("report", *at, "--since", "1", code=1)
     assert [(entry["number"], entry["state"]) for entry in every["entries"]] == [
         (1, "undone"),
         (2, "done"),

@@ -69,9 +69,8 @@ def test_a_survey_reads_the_same_alone_and_in_a_row(machine: Authority, chance: 
     assert read(text, READER) == read(text, None)
 
 
-def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_path: Path) -> None:
+def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     """More machines than it takes to share them out among processes, and what is no machine beside them."""
-    verrou("demo", "station", "--quiet")
     folder = tmp_path / "many"
     folder.mkdir()
     surveys = sorted((tmp_path / "station/surveys").iterdir())
@@ -94,9 +93,7 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
     weights = [(-row["high"], -row["medium"], -row["low"]) for row in rows]
     assert weights == sorted(weights), "the worst first"
     for row in rows[::9]:
-        audit = json.loads(
-            verrou("audit", "-m", row["address"], "-b", "shared-desk", "--format", "json", code=None).stdout
-        )
+        audit = verrou.json("audit", "-m", row["address"], "-b", "shared-desk", code=None)
         verdicts = {finding["subject"]: finding["verdict"] for finding in audit["findings"]}
         assert {rule: verdict for verdict, rules in row["rules"].items() for rule in rules} == verdicts
         assert (row["met"], row["assessed"]) == (audit["score"]["met"], audit["score"]["assessed"])
@@ -105,18 +102,19 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
     assert [json.loads(line) for line in lines] == rows
 
 
-def test_a_machine_is_known_again_and_audited_against_its_own_baseline(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_a_machine_is_known_again_and_audited_against_its_own_baseline(
+    verrou: Verrou, tmp_path: Path, station: Path
+) -> None:
     which = ("--baselines", "station/which.toml", "--format", "json")
-    output = json.loads(verrou("round", "station/surveys", *which, code=1).stdout)
+    output = verrou.json("round", "station/surveys", *which, code=1)
     assert {row["machine"]: row["baseline"].split(":")[0] for row in output["machines"]} == {
         "hide-01": "Cap Fauvel",
         "ringing-02": "Cap Fauvel",
         "warden-03": "Office",
     }
     assert output["older"] == 7 and {row["at"][:7] for row in output["machines"]} == {"2026-09"}
-    assert len(json.loads(verrou("round", "station/surveys", *which, "--every", code=1).stdout)["machines"]) == 10
-    every = json.loads(verrou("round", "station", "-b", "office", "--format", "json", code=1).stdout)
+    assert len(verrou.json("round", "station/surveys", *which, "--every", code=1)["machines"]) == 10
+    every = verrou.json("round", "station", "-b", "office", code=1)
     assert {row["machine"] for row in every["machines"]} == {"hide-01", "ringing-02", "warden-03"}
     (tmp_path / "some.toml").write_text('[machines]\n"hide-*" = "office"\n')
     some = verrou("round", "station/surveys", "--baselines", "some.toml", code=1)
@@ -134,10 +132,7 @@ def test_a_machine_is_known_again_and_audited_against_its_own_baseline(verrou: V
 
 
 HOSTILE = (
-    "<script>alert(1)</script>",
-    '"><img src=x onerror=alert(1)>',
-    "=HYPERLINK(1)",
-    "tern\x1b[2J\x07\u202e",
+    *("<script>alert(1)</script>", '"><img src=x onerror=alert(1)>', "=HYPERLINK(1)", "tern\u001b[2J\u0007‮"),
     "&lt;{{7*7}}",
 )
 
@@ -231,8 +226,9 @@ def test_a_browser_makes_nothing_of_names_on_pages(hostile: Path, verrou: Verrou
         assert "onerror=alert" in shown and not Looked(shown).leads
 
 
-def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(
+    verrou: Verrou, tmp_path: Path, station: Path
+) -> None:
     verrou("round", "station/surveys", "--baselines", "station/which.toml", "--html", "round.html", code=1)
     page = (tmp_path / "round.html").read_text()
     for key, count in (("all", 3), ("high", 3), ("waived", 2), ("unknown", 1)):
@@ -240,17 +236,14 @@ def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(v
         assert key == "all" or len(re.findall(rf'<tr class="[^"]*\bis-{key} ', page)) == count
     picture = page[page.index("<svg") : page.index("</svg>")]
     drawn = re.findall(r"<!-- ([a-z]+\.[a-z_.-]+) -->", picture)
-    output = json.loads(
-        verrou("round", "station/surveys", "--baselines", "station/which.toml", "--format", "json", code=1).stdout
-    )
+    output = verrou.json("round", "station/surveys", "--baselines", "station/which.toml", code=1)
     asked = {rule for row in output["machines"] for rules in row["rules"].values() for rule in rules}
     assert set(drawn) == asked and len(drawn) == len(asked)
 
 
 @pytest.fixture
-def many(tmp_path: Path, verrou: Verrou) -> Path:
+def many(tmp_path: Path, verrou: Verrou, station: Path) -> Path:
     """A folder of more surveys than one process looks at."""
-    verrou("demo", "station", "--quiet")
     text = (tmp_path / "station/surveys/hide-01-2026-09.survey.json").read_text()
     folder = tmp_path / "many"
     folder.mkdir()
@@ -317,8 +310,7 @@ def test_a_picture_of_nothing_is_one() -> None:
     assert severities(None, dict.fromkeys(MARKS, 0)).count("nothing") >= 1
 
 
-def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     path = tmp_path / "station/surveys/hide-01-2026-09.survey.json"
     path.write_text(path.read_text().replace('"name": "hide-01"', '"name": "巣箱 $x^2$ 🐦"'))
     output = verrou("round", "station/surveys", "-b", "office", "--html", "round.html", code=1)
@@ -336,8 +328,7 @@ def test_what_was_found_before_changes_no_finding(several: list[Authority]) -> N
         assert audit(reader.snapshot(text), baseline, known) == audit(snapshot_from(json.loads(text)), baseline)
 
 
-def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "station", "--quiet")
+def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     text = (tmp_path / "station/surveys/ringing-02-2026-09.survey.json").read_text()
     reader = SurveyReader()
     for number in range(MOST_REMEMBERED + 200):

@@ -77,7 +77,7 @@ def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) ->
     assert "expiring-administrator" in verrou("rule", "set", *rules, "-m", quick_root.path, "--yes", code=3).stderr
     sets(verrou, quick_root, *rules, "--override", "expiring-administrator")
     assert locks_after(quick_root, 2)
-    listed = json.loads(verrou("account", "list", "-m", quick_root.path, "--format", "json").stdout)
+    listed = verrou.json("account", "list", "-m", quick_root.path)
     warden = next(account for account in listed if account["name"] == "warden")
     assert (warden["locked_until"], warden["failed_attempts"]) == ("until-unlocked", 2)
     assert "locked" in warden["states"]

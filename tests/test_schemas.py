@@ -14,7 +14,7 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.values import Span, iso_duration
 from verrou.reports.schemas import OUTPUTS, schema
 
-MACHINES = ("cap/hide-01.bench.json", "cap/ringing-02.bench.json", "cap/warden-03")
+MACHINES = ("station/hide-01.bench.json", "station/ringing-02.bench.json", "station/warden-03")
 MORE = {
     "account show": ["daypass"],
     "group show": ["users"],
@@ -26,9 +26,9 @@ WITH_BASELINE = ("audit", "verify", "report")
 OF_SEVERAL = {
     "compare": [*MACHINES[:2]],
     "baseline compare": ["office", "shared-desk"],
-    "round": ["cap/surveys", "--baselines", "cap/which.toml"],
-    "logbook": ["--logbook", "cap/verrou-logbook.db"],
-    "trend": ["--logbook", "cap/verrou-logbook.db"],
+    "round": ["station/surveys", "--baselines", "station/which.toml"],
+    "logbook": ["--logbook", "station/verrou-logbook.db"],
+    "trend": ["--logbook", "station/verrou-logbook.db"],
 }
 
 
@@ -51,15 +51,14 @@ def strict(part: object) -> None:
 
 
 @pytest.mark.parametrize("name", [name for name in OUTPUTS if name != "baseline file"])
-def test_every_output_is_as_its_schema_says(verrou: Verrou, name: str) -> None:
-    verrou("demo", "cap", "--quiet")
+def test_every_output_is_as_its_schema_says(verrou: Verrou, name: str, station: Path) -> None:
     verrou("rule", "set", "password.remember=6", "-m", MACHINES[0], "--yes")
     declared = schema(name)
     Validator.check_schema(declared)
     strict(declared)
     family = name.split()[0]
     if name in OF_SEVERAL:
-        output = json.loads(verrou(*name.split(), *OF_SEVERAL[name], "--format", "json", code=None).stdout)
+        output = verrou.json(*name.split(), *OF_SEVERAL[name], code=None)
         assert output
         Validator(declared, format_checker=Validator.FORMAT_CHECKER).validate(output)
         return
@@ -74,15 +73,14 @@ def test_every_output_is_as_its_schema_says(verrou: Verrou, name: str) -> None:
         at += ["-b", "shared-desk"] if family in WITH_BASELINE else []
         if name in ("account show", "why") and machine != MACHINES[0]:
             arguments = ["ringer" if each == "daypass" else each for each in arguments]
-        output = json.loads(verrou(*arguments, *at, "--format", "json", code=None).stdout)
+        output = verrou.json(*arguments, *at, code=None)
         assert output
         Validator(declared, format_checker=Validator.FORMAT_CHECKER).validate(output)
 
 
-def test_baseline_files_are_as_their_schema_says(verrou: Verrou, tmp_path: Path) -> None:
-    verrou("demo", "cap", "--quiet")
+def test_baseline_files_are_as_their_schema_says(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     validator = Validator(json.loads(verrou("schema", "baseline", "file").stdout))
-    for path in (*SHIPPED.glob("*.toml"), tmp_path / "cap/hide-01.toml", tmp_path / "cap/ringing-02.toml"):
+    for path in (*SHIPPED.glob("*.toml"), tmp_path / "station/hide-01.toml", tmp_path / "station/ringing-02.toml"):
         validator.validate(plain(tomllib.loads(path.read_text())))
     for wrong in (
         '[password]\nmin_length = "14"',

@@ -1,7 +1,6 @@
 """Generated settings of a real Debian with a sign-in screen, read by us and asked of what decides: PAM for each
 account, service and origin, sudo, the shell, and polkit."""
 
-import json
 import re
 from collections.abc import Mapping
 from pathlib import Path
@@ -41,7 +40,7 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
     """Any lists for the console and the remote shell: each cell of accounts by services is asked of PAM."""
     machine = open_machine(str(desktop.path))
 
-    @examples(6)
+    @examples(3)
     @given(LISTS, NAMES, LISTS, NAMES)
     def check(inside: Value, outside: Value, allowed: Value, denied: Value) -> None:
         required = {
@@ -90,7 +89,7 @@ SUDO_LINES = st.lists(
 def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: PrivateRoot) -> None:
     machine = open_machine(str(desktop.path))
 
-    @examples(40)
+    @examples(15)
     @given(SUDO_LINES)
     def check(lines: list[str]) -> None:
         desktop.write("/etc/sudoers.d/site", "\n".join([*lines, ""]))
@@ -116,13 +115,7 @@ def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: Pri
 SHELL_LINES = st.lists(
     st.sampled_from(
         [
-            "TMOUT=60",
-            "export TMOUT=300",
-            "TMOUT=0",
-            "readonly TMOUT",
-            "export TMOUT",
-            "# TMOUT=1",
-            "umask 022",
+            *("TMOUT=60", "export TMOUT=300", "TMOUT=0", "readonly TMOUT", "export TMOUT", "# TMOUT=1", "umask 022"),
             "TMOUT=45 # x",
         ]
     ),
@@ -136,7 +129,7 @@ SHELL_LINES = st.lists(
 def test_the_idle_time_of_a_shell_is_what_the_shell_says(root: PrivateRoot) -> None:
     machine = open_machine(str(root.path))
 
-    @examples(25)
+    @examples(15)
     @given(SHELL_LINES)
     def check(lines: list[str]) -> None:
         root.write("/etc/profile.d/site.sh", "\n".join([*lines, ""]))
@@ -144,32 +137,6 @@ def test_the_idle_time_of_a_shell_is_what_the_shell_says(root: PrivateRoot) -> N
         value = machine.observe().readings["screen.locks_after"].value
         mine = "0" if value == "never" else str(int(value.total_seconds()))  # type: ignore[union-attr]
         assert mine == theirs, lines
-
-    check()
-
-
-@pytest.mark.real_root
-def test_polkit_answers_as_the_rights_say_for_everybody(desktop: PrivateRoot) -> None:
-    machine = open_machine(str(desktop.path))
-    actions = {
-        "rights.shut_down": "org.freedesktop.login1.reboot",
-        "rights.set_clock": "org.freedesktop.timedate1.set-timezone",
-    }
-
-    @examples(3)
-    @given(st.fixed_dictionaries(dict.fromkeys(actions, NAMES)))
-    def check(required: dict[str, Value]) -> None:
-        results = do(machine, *rule_steps(machine.observe(), dict(required)))
-        assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.UNCHANGED}, results
-        snapshot = machine.observe()
-        for name in PEOPLE:
-            account = next(a for a in snapshot.accounts if a.name == name)
-            mine = {name, *(f"group:{group}" for group in account.groups)}
-            codes = polkit_says(desktop, name, *actions.values())
-            for code, rule_id in zip(codes, actions, strict=True):
-                value = required[rule_id]
-                assert snapshot.readings[rule_id].value == value
-                assert (code == 0) is bool(mine & set(value)), (name, rule_id, value, code)  # type: ignore[arg-type]
 
     check()
 
@@ -280,7 +247,7 @@ def test_each_included_baseline_closes_what_it_asks_for_and_is_undone(desktop: P
     desktop.write("/usr/bin/gnome-screensaver", "")  # what locks an idle screen
 
     def table() -> list[dict[str, Any]]:
-        rows = json.loads(verrou("access", "--all", "--ask-system", *m, "--format", "json").stdout)
+        rows = verrou.json("access", "--all", "--ask-system", *m)
         shell = dict(line.split(" ", 1) for line in desktop.inside("/usr/sbin/sshd", "-T").stdout.splitlines())
         for row in rows:
             name = row["account"]
@@ -296,9 +263,9 @@ def test_each_included_baseline_closes_what_it_asks_for_and_is_undone(desktop: P
     for baseline in included_baselines():
         strictest = baseline == "public-terminal"
         as_if = ("access", "--all", *m, "--as", baseline, "--format", "json")
-        predicted = json.loads(verrou(*as_if).stdout) if strictest else []
+        predicted = verrou.json(*as_if) if strictest else []
         verrou("harden", "-b", baseline, *m, "--yes", code=1)
-        audit = json.loads(verrou("audit", "-b", baseline, *m, "--format", "json", code=1).stdout)
+        audit = verrou.json("audit", "-b", baseline, *m, code=1)
         left = {f["subject"]: f["verdict"] for f in audit["findings"] if f["verdict"] in ("not-met", "unknown")}
         assert left.pop("screen.shows_last_account", "unknown") == "unknown", "lightdm keeps no setting for it"
         assert set(left) <= {"population.unused_for", "population.blank_passwords"}, (baseline, left)
@@ -316,7 +283,7 @@ def test_the_private_copy_asks_polkit_and_leaves_nothing(desktop: PrivateRoot, v
     desktop.write("/etc/polkit-1/rules.d/05-local.rules", endless)
     before = desktop.tree()
     show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--ask-system", "--format", "json")
-    reading = json.loads(verrou(*show).stdout)["rights.shut_down"]
+    reading = verrou.json(*show)["rights.shut_down"]
     assert reading["status"] == "unknown" and "by default yes" in reading["reason"]
     assert "polkit did not answer within" in reading["reason"]
     assert desktop.tree() == before and list((desktop.path / "run").iterdir()) == []

@@ -39,7 +39,7 @@ def test_a_service_with_a_stack_of_its_own_decides(manned_root: PrivateRoot, ver
     output = verrou("verify", "-b", "essential", *at, code=1).stdout
     assert "not-run" in output or "not met" in output
     manned_root.write("/etc/pam.d/sshd", whole)
-    tried = json.loads(verrou("verify", "-b", "essential", *at, "--format", "json", code=None).stdout)["tests"]
+    tried = verrou.json("verify", "-b", "essential", *at, code=None)["tests"]
     assert [t["result"] for t in tried if "by sshd" in t["test"]] == ["passed"]
 
 
@@ -69,12 +69,6 @@ def test_the_vendors_file_counts_where_there_is_no_other(tmp_path: Path) -> None
     )
     (tmp_path / "etc/pam.d/shared").write_text("auth required pam_deny.so\n")
     assert [x.module for x in load_stack(Root(tmp_path), "login", "auth").lines] == ["pam_deny.so"]
-
-
-def test_includes_that_double_end(tmp_path: Path) -> None:
-    (tmp_path / "etc/pam.d").mkdir(parents=True)
-    (tmp_path / "etc/pam.d/login").write_text("@include login\n@include login\n")
-    assert load_stack(Root(tmp_path), "login", "auth").broken
 
 
 def test_a_guest_and_a_standard_user_are_tried_as_what_they_are(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -114,7 +108,7 @@ def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: Pr
     manned_root.write("/etc/security/access.conf", "-:tern:ALL\n")
 
     def console() -> bool:
-        shown = json.loads(verrou("account", "show", "tern", *m, "--format", "json").stdout)
+        shown = verrou.json("account", "show", "tern", *m)
         return "console" in shown["routes"]
 
     assert not console() and not manned_root.signs_in("tern", GOOD_PASSWORD, "login")

@@ -92,12 +92,8 @@ def test_included_files(sudo_root: PrivateRoot) -> None:
         sudo_root.write(f"/etc/more.d/{name}", f"{who} ALL=(ALL) ALL\n")
         (sudo_root.path / "etc/more.d" / name).chmod(0o666 if name == "open" else 0o440)
     for text in (
-        "@includedir /etc/more.d",
-        "@include /etc/more.d/%h",
-        "@include more.d/season",
-        '@include "/etc/more.d/season" # why',
-        "#include /etc/more.d/open",
-        "@include /etc/sudoers\ntern ALL=ALL",
+        *("@includedir /etc/more.d", "@include /etc/more.d/%h", "@include more.d/season"),
+        *('@include "/etc/more.d/season" # why', "#include /etc/more.d/open", "@include /etc/sudoers\ntern ALL=ALL"),
     ):
         found = differing(sudo_root, f"{text}\n") if "etc/sudoers" not in text else {}
         assert not found, text
@@ -162,9 +158,9 @@ def test_lines_that_matter_are_reported(sudo_root: PrivateRoot, verrou: Verrou) 
     sheet = sudo_root.path / "root/sheet.toml"
     sheet.write_text('[baseline]\ntitle = "x"\n[accounts.tern]\nrole = "standard"\n')
     sudo_root.inside("chpasswd", typed="tern:kittiwake-Cliff-42\n")
-    audit = json.loads(verrou("audit", "-b", sheet, "-m", sudo_root.path, "--format", "json", code=1).stdout)
+    audit = verrou.json("audit", "-b", sheet, "-m", sudo_root.path, code=1)
     assert [each["verdict"] for each in audit["findings"]] == ["unknown"], audit
-    why = json.loads(verrou("why", "tern", "elevate", "-m", sudo_root.path, "--format", "json").stdout)
+    why = verrou.json("why", "tern", "elevate", "-m", sudo_root.path)
     assert why["answer"] == "unknown" and "--ask-system" in why["chain"][0]["change"]
     captured = verrou("baseline", "capture", "--accounts", "-m", sudo_root.path).stdout
     assert "# tern: whether it has administrator rights could not be read" in captured

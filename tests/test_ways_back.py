@@ -1,21 +1,20 @@
 """The doors that a worksheet may not shut, and the way back and on, on a real root and on a bench machine."""
 
-import json
 import os
 import subprocess
 from pathlib import Path
 
 import pytest
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, administered_throughout, do, go_back
+from conftest import GOOD_PASSWORD, TYPED, Verrou, administered_throughout
 from debian_root import PrivateRoot
 from verrou.core.errors import GuardRefused
 from verrou.core.judging import guards
 from verrou.core.model import Role
 from verrou.core.prediction.account_creation import swap_steps
-from verrou.core.steps.step import CreateAccount, FilesChoice, Join, Remove, SetEnabled, Step, TrySignIn
+from verrou.core.steps.step import CreateAccount, Join, SetEnabled, Step, TrySignIn
 from verrou.machines.bench.authority import Authority
-from verrou.machines.changes import Outcome, Secrets
+from verrou.machines.changes import Secrets
 from verrou.machines.registry import open_machine
 from verrou.records import dry_runs, reversals, transactions
 from verrou.records.journal import Journal
@@ -40,7 +39,7 @@ def test_several_paths_to_the_last_administrator(address: str, verrou: Verrou) -
     m = ("-m", address)
     verrou("account", "add", "ringer", "--role", "administrator", *m, *TYPED, typed=OTHER_PASSWORD)
     verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD)
-    entries = json.loads(verrou("journal", "list", *m, "--format", "json").stdout)
+    entries = verrou.json("journal", "list", *m)
     made = next(entry["number"] for entry in entries if entry["command"].startswith("account add ringer"))
     output = verrou("undo", "--entry", made, *m, "--yes", code=3).stderr
     assert "last-administrator" in output
@@ -48,14 +47,14 @@ def test_several_paths_to_the_last_administrator(address: str, verrou: Verrou) -
     assert "step 1 is blocked by the guard last-administrator" in output
     verrou("undo", *m, "--yes")
     verrou("undo", "--entry", made, *m, "--yes")
-    listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
+    listed = verrou.json("account", "list", *m)
     assert {a["name"] for a in listed if a["role"] == "administrator"} >= {"warden"}
     assert "ringer" not in {a["name"] for a in listed}
 
 
 def test_back_to_a_point_and_on_again(address: str, verrou: Verrou) -> None:
     m = ("-m", address)
-    first = len(json.loads(verrou("journal", "list", *m, "--format", "json").stdout))
+    first = len(verrou.json("journal", "list", *m))
     before = verrou("survey", *m, "--all", "--format", "csv").stdout
     verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
     verrou("account", "disable", "tern", *m, "--yes")
@@ -65,12 +64,12 @@ def test_back_to_a_point_and_on_again(address: str, verrou: Verrou) -> None:
     assert "account tern: standard → removed" in preview and "nothing was changed" in preview
     verrou("undo", "--to", first, *m, "--yes")
     assert verrou("survey", *m, "--all", "--format", "csv").stdout == before
-    output = " ".join(verrou("journal", "list", *m).stdout.split())
+    output = verrou.line("journal", "list", *m)
     assert output.count(f"undone by entry {first + 4}") == 3
     verrou("undo", "--entry", first + 4, *m, "--yes")
     assert verrou("survey", *m, "--all", "--format", "csv").stdout == after
     assert "The journal is intact" in verrou("journal", "check", *m).stdout
-    assert "tern: enabled yes → no" in " ".join(verrou("journal", "show", first + 2, *m).stdout.split())
+    assert "tern: enabled yes → no" in verrou.line("journal", "show", first + 2, *m)
 
 
 def test_what_is_refused_or_tried_is_reported_and_never_undone(address: str, verrou: Verrou) -> None:
@@ -79,7 +78,7 @@ def test_what_is_refused_or_tried_is_reported_and_never_undone(address: str, ver
     verrou("account", "disable", "warden", *m, "--yes", code=3)
     verrou("account", "test", "warden", *m, *TYPED[1:], typed=GOOD_PASSWORD)
     verrou("account", "unlock", "tern", *m, "--yes")
-    states = [entry["state"] for entry in json.loads(verrou("journal", "list", *m, "--format", "json").stdout)]
+    states = [entry["state"] for entry in verrou.json("journal", "list", *m)]
     assert states[-4:] == ["done", "rejected", "tested", "unchanged"]
     assert "account add tern" in verrou("undo", *m, "--yes").stdout
 
@@ -89,7 +88,7 @@ def test_an_end_outlasts_being_disabled(address: str, verrou: Verrou) -> None:
     verrou("account", "add", "tern", "--until", "2031-03-31", "--password", "generate", *m)
 
     def ends() -> object:
-        listed = json.loads(verrou("account", "list", *m[:2], "--format", "json").stdout)
+        listed = verrou.json("account", "list", *m[:2])
         return next(account["until"] for account in listed if account["name"] == "tern")
 
     verrou("account", "disable", "tern", *m)
@@ -108,7 +107,7 @@ def test_an_undo_keeps_what_others_made_of_it(bench: Path, verrou: Verrou) -> No
     verrou("account", "remove", "tern", "--files", "keep", *m)
     verrou("account", "add", "gull", "--password", "generate", *m)
     verrou("group", "join", "ringers", "gull", *m)
-    output = " ".join(verrou("undo", "--entry", "3", *m).stdout.split())
+    output = verrou.line("undo", "--entry", "3", *m)
     assert "entry 5 of this journal wrote to it since; only Verrou's own change is undone" in output
     groups = {group["name"]: group["members"] for group in Authority(bench.read_text()).groups()}
     assert groups["ringers"] == ["gull", "tern"] and {"tern", "gull"} <= set(groups["users"])
@@ -180,7 +179,7 @@ class TestOnARealRoot:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         verrou("account", "add", "tern", "--password", "generate", *m)
         root.inside("sh", "-c", "echo chick > /home/tern/note", user="tern")
-        output = " ".join(verrou("undo", *m).stdout.split())
+        output = verrou.line("undo", *m)
         assert "it was used since, so its files stay, for root alone" in output
         home = root.path / "home/tern"
         assert (home / "note").read_text() == "chick\n" and home.stat().st_uid == 0 and home.stat().st_mode & 0o77 == 0
@@ -296,18 +295,3 @@ class TestOnARealRoot:
         assert "mounted read-only" in output.stderr
         kept = Journal(open_machine(str(root.path)).records_folder()).entries()
         assert all(entry.note is not None for entry in kept[entries:])
-
-
-@pytest.mark.real_root
-def test_a_removal_on_the_system_itself_and_back(manned_root: PrivateRoot) -> None:
-    machine = open_machine(str(manned_root.path))
-    do(machine, CreateAccount("tern", Role.STANDARD, password="blank", must_change=False))
-    before = manned_root.tree()
-    (result,) = do(machine, Remove("tern", FilesChoice.DELETE))
-    assert result.outcome is Outcome.DONE
-    items = {item.place: item.outcome for item in go_back(machine)}
-    assert items["/home/tern"] is Outcome.REJECTED, "what was deleted is gone, and that is said"
-    left = manned_root.tree()
-    assert {name for name in before if before[name] != left.get(name)} <= {
-        n for n in before if n.startswith("home/tern")
-    }

@@ -2,7 +2,6 @@
 
 import ast
 import re
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -56,50 +55,50 @@ RETIRED_NAMES = re.compile(
     r"|not-tried|disproved|broke-off|password-due|still-acts|rule choices|account try)(?![\w-])"
 )
 """Names of options, rules, guards, values and commands that have others now."""
-STAY = {r"does not age; require password\.max_age"}
+STAYS = r"does not age; require password\.max_age"
 """Where a phrase is right: a word of the trade, or of another program."""
 
 
-def shown(source: str) -> Iterator[tuple[int, str]]:
-    """The texts of a module that people can meet: all strings of more than one word but docstrings, and the docstrings
-    of commands, which are their help."""
-    tree = ast.parse(source)
-    silent: set[int] = set()
-    for node in ast.walk(tree):
-        if isinstance(node, ast.FunctionDef | ast.ClassDef | ast.Module):
-            decorators = [ast.unparse(each) for each in getattr(node, "decorator_list", ())]
-            is_command = any(re.search(r"\b(command|group)\(", each) for each in decorators)
-            for each in [] if is_command else node.body:
-                if isinstance(each, ast.Expr):
-                    silent.add(id(each.value))
-    for node in ast.walk(tree):
-        if isinstance(node, ast.Constant) and isinstance(node.value, str) and " " in node.value.strip():
-            yield from [] if id(node) in silent else [(node.lineno, node.value)]
+FORMER = TOP / "src/verrou/records/logbook/former.py"
+"""Knows the words of older logbooks."""
 
 
-@pytest.mark.parametrize("phrase", list(RETIRED))
-def test_a_phrase_that_was_given_up_is_nowhere(phrase: str) -> None:
-    texts = [(f"{p.relative_to(TOP)}:{line}", text) for p in SOURCES for line, text in shown(p.read_text())]
-    texts += [(f"{p.relative_to(TOP)}", p.read_text()) for p in (*PAPERS, *TABLES, TOP / "docs/verrou.1")]
+@pytest.fixture(scope="module")
+def strings() -> list[tuple[str, str, bool]]:
+    """All strings of the modules, each with its place, and whether people can meet it: one of several words that is no
+    docstring, or the docstring of a command, which is its help."""
+    found = []
+    for path in SOURCES:
+        tree, silent = ast.parse(path.read_text()), set()
+        for node in ast.walk(tree):
+            if isinstance(node, ast.FunctionDef | ast.ClassDef | ast.Module):
+                decorators = [ast.unparse(each) for each in getattr(node, "decorator_list", ())]
+                if not any(re.search(r"\b(command|group)\(", each) for each in decorators):
+                    silent |= {id(each.value) for each in node.body if isinstance(each, ast.Expr)}
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                met = " " in node.value.strip() and id(node) not in silent
+                found.append((f"{path.relative_to(TOP)}:{node.lineno}", node.value, met))
+    return found
+
+
+def test_a_phrase_that_was_given_up_is_nowhere(strings: list[tuple[str, str, bool]]) -> None:
+    texts = [(place, text) for place, text, met in strings if met]
+    texts += [(f"{path.relative_to(TOP)}", path.read_text()) for path in (*PAPERS, *TABLES, TOP / "docs/verrou.1")]
     found = [
-        (place, match[0])
+        (place, around, f"say {instead!r}")
+        for phrase, instead in RETIRED.items()
         for place, text in texts
-        for match in re.finditer(rf".{{0,30}}(?:{phrase}).{{0,30}}", text)
-        if not any(re.search(each, match[0]) for each in STAY)
+        for match in re.finditer(phrase, text)
+        if not re.search(STAYS, around := text[max(0, match.start() - 30) : match.end() + 30])
     ]
-    assert not found, f"say {RETIRED[phrase]!r}: {found}"
+    assert not found
 
 
-def test_a_name_that_was_given_up_is_nowhere() -> None:
-    former = {TOP / "src/verrou/records/logbook/former.py"}
-    texts = [(p, text) for p in set(SOURCES) - former for _, text in texts_of(p.read_text())]
+def test_a_name_that_was_given_up_is_nowhere(strings: list[tuple[str, str, bool]]) -> None:
+    texts = [(place, text) for place, text, _ in strings if not place.startswith(str(FORMER.relative_to(TOP)))]
     pages = [*(TOP / "src/verrou/reports/pages").iterdir(), *(TOP / "scripts").iterdir()]
-    texts += [(p, p.read_text()) for p in (*PAPERS, *TABLES, *pages, TOP / "docs/verrou.1") if p.is_file()]
-    assert [(p.name, match[0]) for p, text in texts for match in RETIRED_NAMES.finditer(text)] == []
-
-
-def texts_of(source: str) -> Iterator[tuple[int, str]]:
-    """All strings of a module."""
-    for node in ast.walk(ast.parse(source)):
-        if isinstance(node, ast.Constant) and isinstance(node.value, str):
-            yield node.lineno, node.value
+    texts += [
+        (path.name, path.read_text()) for path in (*PAPERS, *TABLES, *pages, TOP / "docs/verrou.1") if path.is_file()
+    ]
+    assert [(place, match[0]) for place, text in texts for match in RETIRED_NAMES.finditer(text)] == []

@@ -52,6 +52,7 @@ class Root:
     stamps: dict[str, object] = field(factory=dict, init=False, repr=False)
     _read: dict[str, str | None] = field(factory=dict, init=False, repr=False)
     _there: dict[str, bool] = field(factory=dict, init=False, repr=False)
+    _inside: dict[tuple[str, bool], list[str]] = field(factory=dict, init=False, repr=False)
     _made: dict[object, tuple[object, frozenset[str]]] = field(factory=dict, init=False, repr=False)
 
     @live.default
@@ -226,24 +227,27 @@ class Root:
             return False
 
     def names_in(self, folder: str) -> list[str]:
-        """Return the sorted names in a folder; empty without the folder."""
-        with self._listed(folder) as descriptor:
-            return [] if descriptor is None else sorted(os.listdir(descriptor))
+        """Return the sorted names in a folder, as when it was first asked; empty without the folder."""
+        return self._names(folder, files_alone=False)
 
     def files_in(self, folder: str) -> list[str]:
         """Return the sorted names of the files in a folder, links to files included; empty without the folder.
 
         The system's programs skip anything else among their files: another folder, a pipe, a dangling link."""
-        with self._listed(folder) as descriptor:
-            if descriptor is None:
-                return []
-            with os.scandir(descriptor) as found:
-                return sorted(
+        return self._names(folder, files_alone=True)
+
+    def _names(self, folder: str, *, files_alone: bool) -> list[str]:
+        if (folder, files_alone) not in self._inside:
+            with self._listed(folder) as descriptor:
+                found = [] if descriptor is None else list(os.scandir(descriptor))
+                self._inside[folder, files_alone] = sorted(
                     each.name
                     for each in found
-                    if each.is_file(follow_symlinks=False)
+                    if not files_alone
+                    or each.is_file(follow_symlinks=False)
                     or (each.is_symlink() and self.is_file(f"{folder}/{each.name}"))
                 )
+        return list(self._inside[folder, files_alone])
 
     def matching(self, pattern: str) -> list[str]:
         """Return the sorted matches of glob(7): names that begin with a dot only where the pattern has the dot.
@@ -296,8 +300,11 @@ class Root:
     def forget(self) -> None:
         """Read every file anew from now on: another program may have written."""
         self._read.clear()
-        self._there.clear()
-        self._made.clear()
+        self._forget_places()
+
+    def _forget_places(self) -> None:
+        for known in (self._there, self._inside, self._made):
+            known.clear()
 
     def write(self, name: str, text: str, mode: int = 0o644) -> None:
         """Write a file of a private copy; attributes of an existing one stay. Missing folders are created.
@@ -310,8 +317,7 @@ class Root:
                 raise OSError(errno.EINVAL, "not an ordinary file", name)
             stream.write(encode(text))
         self._read.pop(name, None)
-        self._there.clear()
-        self._made.clear()
+        self._forget_places()
 
     def make_folders(self, name: str) -> None:
         """Create a folder of a private copy with missing parents. Raises: OSError: one cannot be made."""
@@ -335,8 +341,7 @@ class Root:
             finally:
                 os.close(above)
         self._read.pop(name, None)
-        self._there.clear()
-        self._made.clear()
+        self._forget_places()
 
     def rename(self, name: str, new_name: str) -> None:
         """Rename a file of a private copy in its folder, with its attributes. Raises: OSError: it cannot be renamed."""

@@ -11,7 +11,8 @@ from verrou.log import Log
 
 LOG = Log(__name__)
 
-YESCRYPT = b"$y$"
+YESCRYPT, ROUNDS = b"$y$", 0
+"""The scheme of new passwords; 0 stands for its default strength."""
 QUICK, FEWEST_ROUNDS = b"$5$", 1000
 """A scheme that every system knows, as quick as it can be had: for words that protect nothing."""
 CRYPT_OUTPUT = 384
@@ -33,10 +34,21 @@ def _libcrypt() -> ctypes.CDLL:
     raise MachineRefused("this computer has no libcrypt that can make yescrypt hashes; install the package libcrypt1")
 
 
-def hashed(password: str, scheme: bytes = YESCRYPT, rounds: int = 0) -> str:
-    """Return a new hash of ``password``; without ``rounds`` of the default strength.
+def hashed(password: str) -> str:
+    """Return a new hash of ``password``.
 
     Raises: MachineRefused: the library is missing or rejects it (a password may not contain a NUL)."""
+    return _hash(password, YESCRYPT, ROUNDS)
+
+
+def quickly_hashed(password: str) -> str:
+    """Return a quick hash of a password that protects nothing: what it opens exists in a private copy alone.
+
+    Raises: MachineRefused: see :func:`hashed`."""
+    return _hash(password, QUICK, FEWEST_ROUNDS)
+
+
+def _hash(password: str, scheme: bytes, rounds: int) -> str:
     library = _libcrypt()
     setting = ctypes.create_string_buffer(CRYPT_OUTPUT)
     salt = library.crypt_gensalt_rn(scheme, ctypes.c_ulong(rounds), None, 0, setting, len(setting))

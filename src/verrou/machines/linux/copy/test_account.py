@@ -8,7 +8,7 @@ from attrs import define
 
 from verrou.core.model.routes import Route
 from verrou.core.testing.trials import Answer, CannotTry
-from verrou.machines.linux.accounts.hashing import hashed
+from verrou.machines.linux.accounts.hashing import quickly_hashed
 from verrou.machines.linux.accounts.population import ageing, login_defs
 from verrou.machines.linux.accounts.steps import ageing_of_new_accounts, today_in_days
 from verrou.machines.linux.copy.requests import ChangePassword, Elevate, ElevateByPolkit, Person, Request, SignIn
@@ -64,7 +64,7 @@ class TrialOnLinux:
         lines = {
             PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
             GROUP: (account, "x", str(uid), ""),
-            SHADOW: (account, hashed(password), str(today_in_days()), *ages, "", "", ""),
+            SHADOW: (account, quickly_hashed(password), str(today_in_days()), *ages, "", "", ""),
             GSHADOW: (account, "!", "", ""),
         }
         for name, fields in lines.items():
@@ -123,7 +123,7 @@ class TrialOnLinux:
         return self.ask(ChangePassword(self.account, self.uid, old, new))
 
     def reset_password(self, new: str) -> None:
-        self._shadow({ShadowField.PASSWORD: hashed(new), ShadowField.CHANGED: str(today_in_days())})
+        self._shadow({ShadowField.PASSWORD: quickly_hashed(new), ShadowField.CHANGED: str(today_in_days())})
 
     def age_password(self) -> None:
         root = self.root

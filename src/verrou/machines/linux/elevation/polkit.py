@@ -5,6 +5,7 @@ answer, in a private copy (:func:`ask`), and the answer is not known where it ca
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from functools import lru_cache
 from xml.etree import ElementTree
 
 from attrs import evolve, field, frozen
@@ -119,12 +120,16 @@ def _actions(root: Root, required: Sequence[str]) -> Iterator[tuple[str, Element
         content = root.content(file, LARGEST) if name.endswith(".policy") else b""
         if not content or b"<!ENTITY" in content or not any(action.encode() in content for action in required):
             continue
-        try:
-            document = ElementTree.fromstring(content)
-        except (ElementTree.ParseError, ValueError, LookupError) as error:
-            LOG.info("%s: skipped: %s", file, error)
-            continue
-        yield from ((file, action) for action in document.iter("action"))
+        yield from ((file, action) for action in _declared(content, file))
+
+
+@lru_cache(maxsize=100)
+def _declared(content: bytes, file: str) -> Sequence[ElementTree.Element]:
+    try:
+        return tuple(ElementTree.fromstring(content).iter("action"))
+    except (ElementTree.ParseError, ValueError, LookupError) as error:
+        LOG.info("%s: skipped: %s", file, error)
+        return ()
 
 
 def rules_of(root: Root) -> tuple[list[Rule], list[str]]:

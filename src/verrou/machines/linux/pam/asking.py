@@ -12,7 +12,7 @@ from verrou.core.errors import VerrouError
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
 from verrou.log import Log
-from verrou.machines.linux.accounts.hashing import FEWEST_ROUNDS, QUICK, hashed
+from verrou.machines.linux.accounts.hashing import quickly_hashed
 from verrou.machines.linux.copy.requests import AskPam, AskPamWithout, LoadLibrary
 from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.pam.faillock import load_faillock
@@ -62,7 +62,7 @@ class Asked:
 def word_and_hash() -> tuple[str, str]:
     """Return the word used as everyone's password in a copy, and its hash."""
     word = secrets.token_urlsafe(12)
-    return word, hashed(word, QUICK, FEWEST_ROUNDS)
+    return word, quickly_hashed(word)
 
 
 def was_not_asked(reason: str) -> str:
