@@ -4,14 +4,16 @@ import contextlib
 import fcntl
 import hashlib
 import os
+import secrets
 import shutil
 import stat
 import subprocess
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
 from attrs import frozen
+
+from verrou.machines.linux.accounts.hashing import hashed
 
 SUITE, NEWEST = "bookworm", "trixie"
 PACKAGES = (
@@ -73,6 +75,8 @@ class PrivateRoot:
     """A writable root that belongs to one test."""
 
     path: Path
+    below: tuple[Path, ...] = ()
+    """The layers that it is laid over, the topmost first."""
 
     @classmethod
     @contextlib.contextmanager
@@ -85,14 +89,16 @@ class PrivateRoot:
         mount("tmpfs", layers, "-t", "tmpfs")
         for name in ("upper", "work"):
             (layers / name).mkdir()
-        below = ":".join(map(str, (*reversed(changed), base)))
-        options = f"lowerdir={below},upperdir={layers}/upper,workdir={layers}/work"
+        below = (*reversed(changed), base)
+        options = f"lowerdir={':'.join(map(str, below))},upperdir={layers}/upper,workdir={layers}/work"
         mount("overlay", path, "-t", "overlay", "-o", options)
+        if below not in _AT_FIRST:
+            _AT_FIRST[below] = _at_first(path)
         mount("/dev", path / "dev", "--bind")
         mount("proc", path / "proc", "-t", "proc")
         mount("tmpfs", path / "run", "-t", "tmpfs")
         try:
-            yield cls(path)
+            yield cls(path, below)
         finally:
             for place in ("run", "proc", "dev", "."):
                 subprocess.run(["umount", "-l", str(path / place)], check=True)
@@ -130,39 +136,66 @@ class PrivateRoot:
         """The text of a file of the root."""
         return (self.path / name.lstrip("/")).read_text()
 
+    def users(self, *names: str, password: str = "") -> None:
+        """Have the system's own useradd make standard users; without a password each has one that nobody knows."""
+        hidden = hashed(password or secrets.token_hex(8))
+        for name in names:
+            ended = self.inside("useradd", "-m", "-s", "/bin/bash", "-p", hidden, name)
+            assert ended.returncode == 0, ended.stderr
+
     def tree(self) -> dict[str, tuple[object, ...]]:
-        """Everything in the root but Verrou's own records: kind, mode, owner, content."""
-        found: dict[str, tuple[object, ...]] = {}
-        top = str(self.path)
-        for folder, folders, names in os.walk(top):
-            if folder == top:
-                folders[:] = [name for name in folders if name not in ("dev", "proc", "run", "sys", "tmp")]
-            folders[:] = [name for name in folders if f"{folder}/{name}" != f"{top}/var/lib/verrou"]
-            for name in (*folders, *names):
-                path = f"{folder}/{name}"
-                now = os.lstat(path)
-                content: object = None
-                if stat.S_ISLNK(now.st_mode):
-                    content = os.readlink(path)
-                elif stat.S_ISREG(now.st_mode):
-                    content = _digest(path[len(top) :], path, now)
-                found[path[len(top) + 1 :]] = (now.st_mode, now.st_uid, now.st_gid, content)
+        """Everything in the root but Verrou's own records: kind, mode, owner, and the content where it is not that of
+        the layers below. What the overlay wrote nothing about is as it was at first."""
+        found, upper = dict(_AT_FIRST[self.below]), f"{self.path}-layers/upper"
+        for name, now in _walked(upper):
+            if stat.S_ISCHR(now.st_mode) or (stat.S_ISDIR(now.st_mode) and _is_opaque(f"{upper}/{name}")):
+                for gone in [each for each in found if f"{each}/".startswith(f"{name}/")]:
+                    del found[gone]
+            if os.path.lexists(self.path / name):
+                found[name] = self._told(name, (self.path / name).lstat())
         return found
 
+    def _told(self, name: str, now: os.stat_result) -> tuple[object, ...]:
+        content: object = None
+        if stat.S_ISLNK(now.st_mode):
+            content = os.readlink(self.path / name)
+        elif stat.S_ISREG(now.st_mode):
+            whole = (self.path / name).read_bytes()
+            below = next((layer / name for layer in self.below if os.path.lexists(layer / name)), None)
+            same = below is not None and below.is_file() and below.read_bytes() == whole
+            content = "as below" if same else hashlib.sha256(whole).hexdigest()
+        return now.st_mode, now.st_uid, now.st_gid, content
 
-_DIGESTS: dict[tuple[object, ...], str] = {}
-"""What files hold that did not change for a while, by name and by all that a change of them moves."""
+
+_AT_FIRST: dict[tuple[Path, ...], dict[str, tuple[object, ...]]] = {}
+"""What a root of some layers has at first, see :meth:`PrivateRoot.tree`."""
 
 
-def _digest(name: str, path: str, now: os.stat_result) -> str:
-    key = name, now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns
-    if key in _DIGESTS:
-        return _DIGESTS[key]
-    with open(path, "rb") as stream:
-        found = hashlib.file_digest(stream, "sha256").hexdigest()
-    if time.time() - now.st_ctime > 5:  # two changes within a tick of the clock leave the same times
-        _DIGESTS[key] = found
+def _walked(top: str) -> Iterator[tuple[str, os.stat_result]]:
+    """All names below a folder, a folder before what it holds, without what decides nothing."""
+    for folder, folders, names in os.walk(top):
+        if folder == top:
+            folders[:] = [name for name in folders if name not in ("dev", "proc", "run", "sys", "tmp")]
+        folders[:] = [name for name in folders if f"{folder}/{name}" != f"{top}/var/lib/verrou"]
+        for name in (*folders, *names):
+            yield f"{folder}/{name}"[len(top) + 1 :], os.lstat(f"{folder}/{name}")
+
+
+def _at_first(path: Path) -> dict[str, tuple[object, ...]]:
+    found: dict[str, tuple[object, ...]] = {}
+    for name, now in _walked(str(path)):
+        links, holds = stat.S_ISLNK(now.st_mode), stat.S_ISREG(now.st_mode)
+        content = os.readlink(path / name) if links else "as below" if holds else None
+        found[name] = (now.st_mode, now.st_uid, now.st_gid, content)
     return found
+
+
+def _is_opaque(folder: str) -> bool:
+    """Whether nothing below a folder of an overlay shows through."""
+    try:
+        return os.getxattr(folder, "trusted.overlay.opaque") == b"y"
+    except OSError:
+        return False
 
 
 def mount(source: str, target: Path, *options: str) -> None:

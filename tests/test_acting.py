@@ -117,8 +117,7 @@ def test_sessions_where_there_is_no_utmp(tmp_path: Path) -> None:
 @pytest.mark.real_root
 def test_files_of_who_leaves_are_handed_over_wherever_they_are(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root, m = manned_root, ("-m", manned_root.path, "--yes")
-    for name in ("tern", "ana"):
-        verrou("account", "add", name, "--password", "generate", *m)
+    root.users("tern", "ana")
     tern, ana = (int(root.inside("id", "-u", name).stdout) for name in ("tern", "ana"))
     for place, mode in (("home/tern/notes.txt", 0o640), ("home/tern/tool", 0o4755), ("srv/rota.ods", 0o644)):
         path = root.path / place

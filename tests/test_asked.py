@@ -145,16 +145,6 @@ def test_a_second_thing_that_is_wanted_is_not_known_to_be_missing(two: PrivateRo
     assert at_the_console(snapshot, "warden") == {Credential.UNKNOWN}
 
 
-def test_groups_of_one_number_are_one_to_pam(two: PrivateRoot) -> None:
-    with open(two.path / "etc/group", "a") as file:
-        file.write("watch:x:27:tern\n")
-    before_all(two, "login", "account required pam_succeed_if.so user ingroup sudo")
-    for asked in (False, True):
-        snapshot = open_machine(str(two.path)).observe(asked=asked)
-        assert at_the_console(snapshot, "tern") == {Credential.PASSWORD}
-    assert two.signs_in("tern", GOOD_PASSWORD, "login")
-
-
 def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
     two: PrivateRoot, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -66,7 +66,7 @@ def sample(tmp_path: Path) -> PrivateRoot:
     return root
 
 
-STRIDE = 40
+STRIDE = 60
 """Every how many calls one is tried here; the benchmark tries them all."""
 
 

@@ -124,7 +124,7 @@ def test_administration_is_handed_over_only_when_the_trial_holds(manned_root: Pr
 
 def test_removing_archives_the_home_and_touches_nothing_else(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root, m = manned_root, ("-m", manned_root.path, "--yes")
-    verrou("account", "add", "tern", "--password", "generate", *m)
+    root.users("tern")
     verrou("group", "add", "ringers", "--member", "tern", "--member", "warden", *m)
     make = "cd /home/tern; mkdir -p a/b; echo chick > a/b/note; chmod 640 a/b/note; ln -s /etc/shadow a/link; mkfifo p"
     root.inside("sh", "-c", f"{make}; ln -s / everything; touch /srv/rota", user="tern")
@@ -184,11 +184,9 @@ def test_who_cannot_change_a_password_is_not_loosened_by_an_age(manned_root: Pri
     assert shown["password.min_age"]["words"] == "2 days", "nor does it count as the loosest"
 
 
-@pytest.mark.parametrize("choice", ["delete", "archive"])
-def test_what_stands_in_for_a_home_is_left_alone(manned_root: PrivateRoot, verrou: Verrou, choice: str) -> None:
-    root, m = manned_root, ("-m", manned_root.path, "--yes")
-    for name in ("tern", "ana"):
-        verrou("account", "add", name, "--password", "generate", *m)
+def test_what_stands_in_for_a_home_is_left_alone(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    choice, root, m = "archive", manned_root, ("-m", manned_root.path, "--yes")
+    root.users("tern", "ana")
     (root.path / "home/tern").rename(root.path / "home/away")
     (root.path / "home/tern").symlink_to("/etc")
     root.inside("usermod", "-d", "/home/ana/..", "ana")
@@ -213,7 +211,7 @@ def test_what_stands_in_for_a_home_is_left_alone(manned_root: PrivateRoot, verro
 def test_kept_files_belong_to_no_one_else(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """Not even to the account that gets the number next."""
     root, m = manned_root, ("-m", manned_root.path, "--yes")
-    verrou("account", "add", "tern", "--password", "generate", *m)
+    root.users("tern")
     root.inside("sh", "-c", "echo mine > /home/tern/diary; chmod 755 /home/tern", user="tern")
     output = verrou("account", "remove", "tern", "--files", "keep", *m).stdout
     assert "stay in /home/tern, for root alone" in " ".join(output.split())
@@ -295,7 +293,7 @@ def test_someone_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateRo
     from verrou.machines.linux.entry.routes import UTMP_RECORD
 
     root, m = manned_root, ("-m", manned_root.path, "--yes")
-    verrou("account", "add", "tern", "--password", "generate", *m)
+    root.users("tern")
     entry = UTMP_RECORD.pack(7, 1, b"tty3", b"3", b"tern", b"", 0, 0, 0, 1_790_000_000, 0, bytes(16), bytes(20))
     (root.path / "run/utmp").write_bytes(entry)
     assert "tern" in root.inside("who", "/run/utmp").stdout, "the record is one that the system reads"
@@ -310,7 +308,7 @@ def test_someone_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateRo
 def test_what_remote_routes_read_is_what_the_server_says(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """sshd -T tells whom it lets in; a key opens what no password does."""
     root, m = manned_root, ("-m", manned_root.path)
-    verrou("account", "add", "tern", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
+    root.users("tern", password=OTHER_PASSWORD)
 
     def routes(name: str) -> list[str]:
         found: list[str] = verrou.json("account", "show", name, *m)["routes"]

@@ -131,8 +131,8 @@ def test_what_goes_in_comes_out_once_and_in_order(place: Place) -> None:
 
 
 def writers(place: Place, name: str) -> None:
-    """60 writers at once, each with a record; whatever comes of each."""
-    threads = [threading.Thread(target=keep, args=(made(f"{name}-{n}"), place)) for n in range(60)]
+    """30 writers at once, each with a record; whatever comes of each."""
+    threads = [threading.Thread(target=keep, args=(made(f"{name}-{n}"), place)) for n in range(30)]
     for thread in threads:
         thread.start()
     for thread in threads:
@@ -151,7 +151,7 @@ def in_child(work: Callable[[], object]) -> int:
     return child
 
 
-def test_two_technicians_with_sixty_writers_each_lose_nothing(place: Place, tmp_path: Path) -> None:
+def test_two_technicians_with_thirty_writers_each_lose_nothing(place: Place, tmp_path: Path) -> None:
     """On a logbook that nobody has made yet; what does not get through at once waits, each with its own technician."""
     mine = [Place(tmp_path / f"{name}.waiting", place.file, place.server) for name in ("wilma", "anselm")]
     children = [in_child(lambda at=each: writers(at, at.waiting.stem)) for each in mine]  # type: ignore[misc]
@@ -161,7 +161,7 @@ def test_two_technicians_with_sixty_writers_each_lose_nothing(place: Place, tmp_
         while (left := deliver(each)).waiting:
             assert "cannot be reached" in left.reason
     found = [record.key for record in load_records(place)]
-    assert len(found) == len(set(found)) == 120
+    assert len(found) == len(set(found)) == 60
     assert not any(waiting.files(each.waiting) for each in mine)
 
 
@@ -445,7 +445,7 @@ def test_the_trend_is_reported_and_drawn(verrou: Verrou, tmp_path: Path, station
     assert "expected one of .svg, .png, .html" in verrou("trend", *at, "--save", "went.pdf", code=2).stderr
 
 
-@examples(60)
+@examples(25)
 @given(machines(), st.sampled_from([Run.SURVEY, Run.VERIFY]))
 def test_any_machine_can_be_kept(machine: Authority, run: Run) -> None:
     """Through the folder in which it waits, and through the tables, it comes back as it was."""

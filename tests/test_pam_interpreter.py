@@ -105,7 +105,7 @@ def test_libpam_has_the_same_result_over_any_lines(root: PrivateRoot) -> None:
     """Controls, jumps, substacks, includes, broken lines and files: the very result, and whether it starts at all."""
     root.write("/etc/pam.d/other", SHUT)
 
-    @examples(100)
+    @examples(60)
     @example((OVER_A_SUBSTACK, "auth required pam_debug.so auth=auth_err\n" * 2, ""))
     @given(st.tuples(files, files, files))
     def holds(texts: Sequence[str]) -> None:
@@ -250,7 +250,7 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
         for host in ("", AFAR)
     ]
 
-    @examples(10)
+    @examples(6)
     @example([PERMIT, LISTED], "+:ALL:0.0.0.0/0\n-:ALL:ALL\n", "", [], False)
     @given(
         stacks,
@@ -305,7 +305,7 @@ def test_what_is_reported_of_access_is_what_pam_decides(root: PrivateRoot) -> No
         shutil.rmtree("/run/faillock", ignore_errors=True)
         return found
 
-    @examples(8)
+    @examples(5)
     @given(stacks, stacks, access)
     def holds(here: list[str], afar: list[str], mine: str) -> None:
         for service, stack in (("login", here), ("sshd", afar)):

@@ -175,7 +175,7 @@ def test_what_is_broken_is_reported_in_a_line_and_nothing_changes(
     code: int,
     words: str,
 ) -> None:
-    verrou("account", "add", "bors", "-m", manned_root.path, "--password", "generate", "--yes")
+    manned_root.users("bors")
     damage(manned_root)
     start = manned_root.tree()
     output = verrou(*arguments, "-m", manned_root.path, "--yes", code=code)

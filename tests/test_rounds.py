@@ -317,7 +317,7 @@ def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_pat
     assert output.stderr == "Saved: round.html\n" and "巣箱 $x^2$ 🐦" in (tmp_path / "round.html").read_text()
 
 
-@examples(60)
+@examples(25)
 @given(st.lists(machines(), min_size=1, max_size=4))
 def test_what_was_found_before_changes_no_finding(several: list[Authority]) -> None:
     """Machines one after another through one reader, each as if it were alone."""

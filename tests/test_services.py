@@ -74,7 +74,7 @@ def test_the_vendors_file_counts_where_there_is_no_other(tmp_path: Path) -> None
 def test_a_guest_and_a_standard_user_are_tried_as_what_they_are(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path)
     verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "--yes", *m)
-    verrou("account", "add", "tern", "--keep-password", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
+    manned_root.users("tern", password=GOOD_PASSWORD)
     output = verrou("account", "test", "daypass", *m).stdout
     not_tested = "sshd was not tested: its own setting rejects a blank password"
     assert "without a password" in output and not_tested in " ".join(output.split())
@@ -102,7 +102,7 @@ def test_a_guest_of_a_bench_machine_is_tried_by_every_way(bench: Path, verrou: V
 
 def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path)
-    verrou("account", "add", "tern", "--keep-password", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
+    manned_root.users("tern", password=GOOD_PASSWORD)
     login = manned_root.read("/etc/pam.d/login")
     manned_root.write("/etc/pam.d/login", f"account required pam_access.so\n{login}")
     manned_root.write("/etc/security/access.conf", "-:tern:ALL\n")

@@ -201,7 +201,7 @@ class TestOnARealRoot:
         self, manned_root: PrivateRoot, verrou: Verrou
     ) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
-        verrou("account", "add", "tern", "--password", "generate", *m)
+        root.users("tern")
         verrou("account", "remove", "tern", "--files", "archive", *m)
         root.inside("useradd", "-M", "gull")
         start = root.tree()
