@@ -29,11 +29,6 @@ class FindingRecord:
     waived_until: date | None = None
     waived_by: str = ""
 
-    @property
-    def is_not_met(self) -> bool:
-        """Whether the finding is not met or unknown."""
-        return self.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)
-
 
 @frozen
 class AccountRecord:

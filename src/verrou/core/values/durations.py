@@ -3,12 +3,9 @@
 import re
 from collections.abc import Mapping
 from datetime import timedelta
-from typing import TYPE_CHECKING
 
 from attrs import field, frozen
 
-if TYPE_CHECKING:
-    pass
 from verrou.core.values.kind import (
     JsonSchema,
     Scale,

@@ -2,12 +2,9 @@
 
 import math
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from attrs import frozen
 
-if TYPE_CHECKING:
-    pass
 from verrou.core.values.kind import (
     EVERYONE,
     NAMES,

@@ -1,12 +1,9 @@
 """Yes or no, and numbers."""
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING
 
 from attrs import field, frozen
 
-if TYPE_CHECKING:
-    pass
 from verrou.core.values.kind import (
     JsonSchema,
     Kind,

@@ -1,11 +1,7 @@
 """One of a few words, the name of a built-in account, and a notice."""
 
-from typing import TYPE_CHECKING
-
 from attrs import frozen
 
-if TYPE_CHECKING:
-    pass
 from verrou.core.values.kind import (
     TEXT,
     BuiltinName,
