@@ -6,6 +6,7 @@ import gc
 import importlib
 import json
 import os
+import pickle
 import pkgutil
 import shutil
 import subprocess
@@ -13,11 +14,11 @@ import sys
 import tempfile
 import time
 import traceback
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any, NoReturn, TypeVar
 
 import pytest
 from attrs import frozen
@@ -114,6 +115,7 @@ class Verrou:
         return " ".join(self(*arguments, code=code).stdout.split())
 
 
+T = TypeVar("T")
 GOOD_PASSWORD = "kittiwake-Cliff-42"
 TYPED = ("--yes", "--password", "stdin")
 
@@ -137,6 +139,26 @@ def bare(value: object) -> object:
 def verrou(tmp_path: Path) -> Verrou:
     """The program, in the test's own folder."""
     return Verrou(tmp_path)
+
+
+def apart(work: Callable[[], T]) -> T:
+    """What a function returns in a child of this process: no program that is forked later carries what it imports."""
+    reading, writing = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            answer: tuple[bool, object] = (True, work())
+        except BaseException:
+            answer = (False, traceback.format_exc())
+        with os.fdopen(writing, "wb") as stream:
+            pickle.dump(answer, stream)
+        os._exit(0)
+    os.close(writing)
+    with os.fdopen(reading, "rb") as stream:
+        worked, result = pickle.load(stream)
+    os.waitpid(child, 0)
+    assert worked, result
+    return result  # type: ignore[no-any-return]
 
 
 def forked(words: list[str], typed: str, folder: Path) -> subprocess.CompletedProcess[str]:

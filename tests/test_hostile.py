@@ -31,7 +31,6 @@ from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
-from verrou.machines.linux.pam.faillock import TALLY, load_faillock, lockouts
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 from verrou.reports.finding_text import finding_text
@@ -73,13 +72,6 @@ def test_pam_files_that_include_what_cannot_be(small: Root, include: str) -> Non
     (small.path / "etc/pam.d/login").write_text(f"@include {include}\nauth include {include}\n" * 3)
     stack = load_stack(Root(small.path), "login", "auth")
     assert stack.broken and not stack.lines
-
-
-@pytest.mark.parametrize("when", [2**40, 2**63, 2**64 - 1])
-def test_tallies_of_noise(small: Root, when: int) -> None:
-    (small.path / "run/faillock/tern").write_bytes(TALLY.pack(b"x", 0, 1, when) * 9 + b"torn")
-    root = Root(small.path)
-    assert set(lockouts(root, load_faillock(root), datetime.now())) <= {"tern"}
 
 
 def chain(folder: Path) -> None:

@@ -89,17 +89,6 @@ def test_a_guest_and_a_standard_user_are_tried_as_what_they_are(manned_root: Pri
     assert "by sshd from another computer too" in refused.stderr
 
 
-def test_a_guest_of_a_bench_machine_is_tried_by_every_way(bench: Path, verrou: Verrou) -> None:
-    m = ("-m", bench)
-    verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "--yes", *m)
-    assert "rejected by network" in verrou("account", "test", "daypass", *m).stdout
-    verrou("group", "join", "14", "daypass", "--yes", *m)
-    kept = json.loads(bench.read_text())
-    kept["policy"]["blank_by"] = ["console", "remote-screen"]
-    bench.write_text(json.dumps(kept))
-    assert "and by remote-screen too" in verrou("account", "test", "daypass", *m, code=4).stderr
-
-
 def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path)
     manned_root.users("tern", password=GOOD_PASSWORD)

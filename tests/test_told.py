@@ -346,16 +346,6 @@ def test_who_was_late_once_is_not_asked_again(tmp_path: Path) -> None:
 
 
 @pytest.mark.real_root
-def test_where_a_program_answered_it_is_the_source(desktop: PrivateRoot, verrou: Verrou) -> None:
-    """A file of rules about something else decides nothing here, and is not named."""
-    other = 'polkit.addRule(function(a, s) { if (/^org.example/.test(a.id)) { return "no"; } });\n'
-    desktop.write("/usr/share/polkit-1/rules.d/systemd-networkd.rules", other)
-    output = verrou.json("rule", "show", "rights", "-m", desktop.path, "--ask-system")
-    for rule_id in ("rights.shut_down", "rights.set_clock"):
-        assert output[rule_id]["source"]["place"] == "polkit", output[rule_id]
-
-
-@pytest.mark.real_root
 def test_what_cannot_come_out_so_is_reported_with_its_reason(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path, "--yes")
     output = verrou("rule", "set", "elevation.standard_gives=admin-password", *m, code=4).stderr

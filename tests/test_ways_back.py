@@ -148,13 +148,6 @@ class TestOnARealRoot:
         verrou("rule", "set", "password.max_age=90 days", *m)
         assert root.inside("sudo", "-n", "-u", "nobody", "true").returncode == 0
 
-    def test_days_of_grace_do_not_end_the_only_administrator(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
-        root, m = manned_root, ("-m", manned_root.path, "--yes")
-        root.inside("chage", "-d", "2025-01-01", "-I", "30", "warden")
-        output = verrou("rule", "set", "password.max_age=90 days", *m, code=3).stderr
-        assert "last-administrator" in output
-        assert root.signs_in("warden", GOOD_PASSWORD)
-
     def test_a_line_that_names_no_one_gives_to_no_one(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         root.write("/etc/sudoers.d/season", "tern ALL=(ALL) ALL\n")
