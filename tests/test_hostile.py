@@ -28,6 +28,7 @@ from verrou.core.planning.change_plan import plan_changes
 from verrou.core.surveys.data import snapshot_from, survey_data
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
+from verrou.machines.linux.elevation.polkit_rules import Subject, answer, plain_rules
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
@@ -173,6 +174,8 @@ def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None
     (tmp_path / "etc/ssh/sshd_config").write_text("AuthorizedKeysFile /\n")
     (tmp_path / "home/tern").mkdir(parents=True)
     assert Keys(Root(tmp_path)).accepted("tern", "/home/tern") == ()
+    (rule,) = plain_rules("polkit.addRule(function(action, subject) { if (action.id == 'a\tb') { return 'no'; } });")
+    assert answer([rule], "a\tb", Subject("tern", ())) == "no"
 
 
 STRANGE = (

@@ -147,7 +147,7 @@ CONDITIONS = st.recursive(
     st.sampled_from(
         [
             *(f'action.id == "{action}"' for action in ACTIONS),
-            *("subject.user === 'tern'", 'subject.isInGroup("sudo")', "true", "false"),
+            *("subject.user === 'tern'", 'subject.isInGroup("sudo")', "true", "false", "action.id == 'a\tb'"),
             *('action.id.indexOf("org.freedesktop.login1") == 0', f'["{ACTIONS[1]}"].indexOf(action.id) >= 0'),
             *('subject.user.indexOf("ul") >= 0', 'action.id.startsWith("org.freedesktop.t")', "action.id !== 'x'"),
         ]

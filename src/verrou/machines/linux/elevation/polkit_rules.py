@@ -266,4 +266,4 @@ def _nothing(action: str, who: Subject) -> str | None:
 def _unquoted(token: str) -> str:
     if token[:1] not in ("'", '"'):
         raise NotPlain
-    return str(json.loads(f'"{token[1:-1]}"'))
+    return str(json.loads(f'"{token[1:-1]}"', strict=False))  # a string of a program may contain a tab
