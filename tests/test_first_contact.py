@@ -64,12 +64,6 @@ def test_every_error_is_a_line_of_one_form(verrou: Verrou, bench: Path, words: l
     assert "lasts=0" not in words[-1] or "Did you mean" not in output.stderr, "what is proposed would be accepted"
 
 
-def test_lists_of_commands_hold_whole_sentences(verrou: Verrou) -> None:
-    for words in ((), ("account",), ("group",), ("rule",), ("journal",), ("baseline",), ("machine",)):
-        listed = verrou(*words, "--help").stdout.partition("Commands:")[2]
-        assert listed and "..." not in listed
-
-
 def started(folder: Path, words: str, **environment: str) -> subprocess.CompletedProcess[str]:
     """The program by a shell, so that its streams can be closed."""
     command = f"{sys.executable} -m verrou {words}"

@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, Verrou, titled, with_programs
+from conftest import GOOD_PASSWORD, Verrou, titled, with_files, with_programs
 from verrou.cli.baseline_files import load_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.errors import BadInput
@@ -176,6 +176,36 @@ def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None
     assert Keys(Root(tmp_path)).accepted("tern", "/home/tern") == ()
     (rule,) = plain_rules("polkit.addRule(function(action, subject) { if (action.id == 'a\tb') { return 'no'; } });")
     assert answer([rule], "a\tb", Subject("tern", ())) == "no"
+
+
+@pytest.mark.parametrize("number", ["²", "9" * 5000, "٣٠", "-3", "1.5", ""], ids=ascii)
+def test_a_number_that_no_one_can_mean_is_none(tmp_path: Path, verrou: Verrou, number: str) -> None:
+    """In each place where the system's programs read one: no error, and no other number either."""
+    modules = ("unix", "faillock", "succeed_if", "usertype", "access")
+    lines = [f"[success={number} default=ignore] pam_unix.so", f"required pam_succeed_if.so uid >= {number}"]
+    lines += ["required pam_faillock.so preauth", "required pam_usertype.so issystem", "required pam_access.so"]
+    files = {
+        "etc/passwd": f"root:x:0:0::/:/bin/sh\ntern:x:1000:1000::/:/bin/bash\nodd:x:{number}:{number}::/:/bin/sh\n",
+        "etc/shadow": f"root:*:20000::::::\ntern:$5$a${'x' * 43}:{':'.join([number] * 6)}:\n",
+        "etc/group": f"sudo:x:27:tern\nodd:x:{number}:\n",
+        "etc/pam.d/login": "".join(f"{kind} {line}\n" for kind in ("auth", "account") for line in lines),
+        "etc/login.defs": f"UID_MIN {number}\nSYS_UID_MAX {number}\nHOME_MODE {number}\nPASS_MAX_DAYS {number}\n",
+        "etc/security/faillock.conf": f"deny = {number}\nunlock_time = {number}\n",
+        "etc/security/access.conf": f"-:tern:10.0.0.0/{number}\n",
+        "etc/sudoers": f"#{number} ALL=ALL\n%#{number} ALL=ALL\nDefaults timestamp_timeout={number}\n",
+        "etc/doas.conf": f"permit {number} as {number}\npermit :{number}\n",
+        "etc/sysctl.d/50.conf": f"kernel.sysrq = {number}\n",
+        "etc/profile.d/idle.sh": f"TMOUT={number}\n",
+        "etc/systemd/system/gauge.service": f"[Service]\nUser={number}\n",
+        **{f"usr/lib/x86_64-linux-gnu/security/pam_{name}.so": "" for name in modules},
+        **dict.fromkeys(("usr/bin/doas", "usr/lib/systemd/systemd", "usr/lib/polkit-1/polkitd"), ""),
+    }
+    root = with_programs(with_files(tmp_path / "station", files))
+    (root / "usr/bin/doas").chmod(0o4755)
+    for command in (("survey", "--all"), ("access", "--all")):
+        verrou(*command, "-m", root)
+    idle = verrou.json("rule", "show", "screen.locks_after", "-m", root)["screen.locks_after"]
+    assert (idle["status"] == "read") is (number == "1.5"), "a shell reads what stands in front"
 
 
 STRANGE = (

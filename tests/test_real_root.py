@@ -92,14 +92,6 @@ BY_THE_CLOCK = ("elevation.remembered_for", "elevation.unanswered_after")
 """What a trial cannot wait for on a real system."""
 
 
-def test_a_dictionary_word_of_any_length_is_refused(manned_root: PrivateRoot, verrou: Verrou) -> None:
-    m = ("-m", manned_root.path)
-    verrou("rule", "set", "password.min_length=21", "password.classes=4", *m, "--yes")
-    output = verrou.json("verify", *m, "-b", "essential", code=1)
-    proofs = {trial["rule"]: trial["result"] for trial in output["tests"]}
-    assert proofs["password.dictionary"] == "passed" and proofs["password.min_length"] == "passed"
-
-
 def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """A module that lets everybody past the check stands where no reading looks: only the trial finds it."""
     m = ("-m", manned_root.path)

@@ -336,15 +336,6 @@ def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: P
     assert max(len(part.known) for part in (reader.machine, reader.account, reader.group)) <= MOST_MEMBERS
 
 
-@given(machines())
-def test_what_follows_from_accounts_is_worked_out_anew_for_other_accounts(machine: Authority) -> None:
-    snapshot, baseline = snapshot_of(machine, ""), load_baseline("shared-desk")
-    audit(snapshot, baseline)
-    fewer = snapshot.with_accounts(snapshot.accounts[:2])
-    whole = evolve(snapshot, accounts=snapshot.accounts[:2])
-    assert audit(fewer, baseline) == audit(whole, baseline)
-
-
 def test_who_is_in_a_group_counts_though_the_readings_are_the_same() -> None:
     """The same list names the same account on three machines; whether it may be there hangs on its groups."""
     baseline, reader, known = load_baseline("shared-desk"), SurveyReader(), {}

@@ -55,12 +55,6 @@ def test_an_argument_that_decides_is_what_gets_changed(quick_root: PrivateRoot, 
     assert locks_after(quick_root, 3)
 
 
-def test_never_never_locks(quick_root: PrivateRoot, verrou: Verrou) -> None:
-    sets(verrou, quick_root, "lockout.after=never")
-    assert bare(reading(verrou, quick_root, "lockout.after")["value"]) == "never"
-    assert not locks_after(quick_root, 12)
-
-
 @pytest.mark.parametrize("exempts", ["nobody", "built-in"])
 def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, verrou: Verrou, exempts: str) -> None:
     quick_root.inside("usermod", "-p", quick_root.read("/etc/shadow").splitlines()[-1].split(":")[1], "root")

@@ -12,6 +12,7 @@ from attrs import define, evolve, field
 from verrou.core.model import Account, Act, ActKind, Source, counted
 from verrou.machines.linux.files.access_file import access_rules
 from verrou.machines.linux.files.authorized_keys import Keys
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.sshd import named_users
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.modules import unheeded
@@ -213,7 +214,7 @@ def _units(root: Root, found: Acting) -> None:
             for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):
                 key, equals, user = (part.strip() for part in line.partition("="))
                 if key == "User" and equals and user not in ("", "root", "0"):
-                    found.add(int(user) if user.isascii() and user.isdigit() else user, ActKind.UNIT, file, number)
+                    found.add(user if (number_of := digits(user)) is None else number_of, ActKind.UNIT, file, number)
 
 
 def _with_own_units(root: Root, act: Act, account: Account) -> Act:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from verrou.core.errors import MachineRefused, NotEnoughRights
 from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.root import Root
 
 PWD_LOCK = "/etc/.pwd.lock"
@@ -107,18 +108,18 @@ def _holder_lives(lock: Path) -> bool:
 
     An empty lock has no holder that could ever be asked: it counts as alive."""
     try:
-        text = lock.read_bytes().split(b"\0")[0].strip()
+        holder = digits(lock.read_bytes().split(b"\0")[0].strip().decode("ascii", "replace"))
     except FileNotFoundError:
         return False
-    if not text.isdigit():
+    if holder is None:
         return True
     try:
-        os.kill(int(text), 0)
+        os.kill(holder, 0)
     except ProcessLookupError:
         return False
     except (PermissionError, OverflowError):
         return True
-    return int(text) != os.getpid()
+    return holder != os.getpid()
 
 
 def _wait(path: Path, deadline: float) -> None:

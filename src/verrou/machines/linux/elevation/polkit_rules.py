@@ -12,7 +12,7 @@ from attrs import define, field, frozen
 ANSWERS = ("no", "yes", "auth_self", "auth_self_keep", "auth_admin", "auth_admin_keep")
 _TOKEN = re.compile(
     r"""(?P<space>\s+|//[^\n\r\u2028\u2029]*|/\*.*?\*/)|(?P<text>"(?:[^"\\\n\r]|\\["\\]|\\u[0-9a-f]{4})*"|'[^'"\\\n\r]*')|(?P<word>[A-Za-z_]\w*)"""
-    r"""|(?P<number>-?\d+)|(?P<sign>===|==|!==|!=|>=|&&|\|\||[!(){}\[\].,;?:>])""",
+    r"""|(?P<number>-?[0-9]+)|(?P<sign>===|==|!==|!=|>=|&&|\|\||[!(){}\[\].,;?:>])""",
     re.DOTALL,
 )
 

@@ -11,6 +11,7 @@ from verrou.core.model.known import Known
 from verrou.core.model.routes import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, allow_only
 from verrou.machines.linux.entry.display_managers import automatic_accounts
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_list, access_lists
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, SSHD_CONFIG, Shell, shells, sshd_installed
 from verrou.machines.linux.packages import asks_pam
@@ -225,12 +226,12 @@ def _in_logind(root: Root, by_uid: Mapping[int, str]) -> Iterator[Session]:
         leader, since = facts.get("LEADER", ""), facts.get("REALTIME", "")
         if not facts.get("USER") or not facts.get("CLASS", "").startswith("user") or facts.get("STATE") == "closing":
             continue
-        if root.live and leader.isascii() and leader.isdigit() and not _lives(int(leader[:18])):
+        if root.live and (process := digits(leader)) is not None and not _lives(process):
             continue
         where = facts.get("TTY") or facts.get("SERVICE") or "a session"
-        began = moment(int(since) / 1e6) if since.isascii() and since.isdigit() and len(since) < 20 else None
-        uid = facts.get("UID", "")
-        name = by_uid.get(int(uid), "") if uid.isascii() and uid.isdigit() and len(uid) < 12 else ""
+        began = moment(began_at / 1e6) if (began_at := digits(since, 19)) is not None else None
+        uid = digits(facts.get("UID", ""))
+        name = by_uid.get(uid, "") if uid is not None else ""
         yield name or facts["USER"], where, facts.get("REMOTE_HOST", ""), began, facts.get("SERVICE", "")
 
 

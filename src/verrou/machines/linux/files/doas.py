@@ -10,6 +10,7 @@ from attrs import define, field, frozen
 
 from verrou.core.model import Source
 from verrou.log import Log
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.sudoers import NONE, Elevation, PasswordOwner, Person
 from verrou.machines.linux.root import Root
 
@@ -144,8 +145,8 @@ def either(one: Elevation, other: Elevation) -> Elevation:
 def _is_about(rule: Rule, person: Person) -> bool:
     if rule.who.startswith(":"):
         group = rule.who[1:]
-        return group in person.groups or (group.isascii() and group.isdigit() and int(group) in person.gids)
-    return rule.who == person.name or (rule.who.isascii() and rule.who.isdigit() and int(rule.who) == person.uid)
+        return group in person.groups or digits(group) in person.gids
+    return rule.who == person.name or digits(rule.who) == person.uid
 
 
 def _useless(mode: int, owner: int) -> str:

@@ -561,7 +561,7 @@ def _number(text: str) -> int:
 
 def _moment(text: str) -> datetime:
     """Return a date of sudoers(5): yyyymmddHH[MM[SS]], UTC with a Z or an offset, otherwise local time."""
-    found = re.fullmatch(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d{4})?", text)
+    found = re.fullmatch(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d{4})?", text, re.ASCII)
     if found is None:
         return datetime.max
     year, month, day, hour, minute, second = (int(part or 0) for part in found.groups()[:6])

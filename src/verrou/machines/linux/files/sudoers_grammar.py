@@ -130,7 +130,7 @@ DIGESTS = {
     )
 }
 """In hexadecimal digits, or in base 64 with what fills it up."""
-_NUMBER = re.compile(r"#(-?\d+)")
+_NUMBER = re.compile(r"#(-?\d+)", re.ASCII)
 _WORD = re.compile(r"(?:\\[^\n]|[^#>!=:,()\s\\\"])+")
 _OPTION_VALUE = re.compile(r"\"(?:\\.|[^\"\\\n])*\"|(?:\\[^\n]|[^\s,\\])+")
 _UNQUOTED = re.compile(r"(?:\\[^\n]|[^\s,\\\"])+")
@@ -138,7 +138,7 @@ _QUOTED = re.compile(r"\"((?:\\.|[^\"\\])+)\"")
 _PATH = re.compile(r"/(?:\\[,:= \t#]|\\[^\n]|[^,:=\\\s#])*")
 _ARGUMENTS = re.compile(r"(?:\\[^\n]|[^#:,=\\\n])+")
 _NOTHING = re.compile("")
-_DATE = re.compile(r"\d{10}(?:\d{2}){0,2}(?:[.,]\d+)?(?:Z|[+-]\d{4})?")
+_DATE = re.compile(r"\d{10}(?:\d{2}){0,2}(?:[.,]\d+)?(?:Z|[+-]\d{4})?", re.ASCII)
 _PARAMETER = re.compile(r"(!*)[ \t]*([a-z_]+)[ \t]*")
 
 
@@ -544,7 +544,7 @@ def _without_comment(text: str) -> tuple[str, bool]:
         if sign == '"':
             quoted = not quoted
         elif sign == "#" and not quoted:
-            is_number = re.match(r"#-?\d", text[at : at + 3])
+            is_number = re.match(r"#-?[0-9]", text[at : at + 3])
             at_word = at == 0 or text[at - 1] in " \t,!(:%>=@"
             if not (is_number and at_word):
                 return text[:at], True

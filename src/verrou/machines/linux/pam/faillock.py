@@ -9,6 +9,7 @@ from attrs import define, evolve, frozen
 
 from verrou.core.model import Source, program_default
 from verrou.core.values import Value
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import moment
 from verrou.machines.linux.pam.modules import unheeded
@@ -143,7 +144,7 @@ def value_of(key: str, text: str) -> Value:
     """Return a number as pam_faillock(8) parses it: the default for an invalid one, no limit for 0 or never."""
     if text == "never" and key == "unlock_time":
         return "until-unlocked"
-    amount = int(text) if text.isascii() and text.isdigit() and len(text) < 10 else int(DEFAULTS[key])
+    amount = number if (number := digits(text, 9)) is not None else int(DEFAULTS[key])
     if key == "deny":
         return amount or "never"
     if key == "unlock_time" and amount == 0:

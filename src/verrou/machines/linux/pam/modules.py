@@ -10,6 +10,7 @@ from attrs import define, field, frozen
 
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.pam.access_module import Comer, allows
 from verrou.machines.linux.pam.control import DENIED, IGNORE, MODULE_UNKNOWN, NEW_PASSWORD, SUCCESS
 from verrou.machines.linux.pam.interpreter import ANY, LETS_IN, Verdict, interpret
@@ -119,7 +120,7 @@ class Modules:
             found = {"UID_MIN": "1000", "SYS_UID_MAX": ""}
             for line in self.root.lines("/etc/login.defs"):
                 words = line.split("#", 1)[0].split()
-                if len(words) > 1 and words[0] in found and words[1].isascii() and words[1].isdigit():
+                if len(words) > 1 and words[0] in found and digits(words[1]) is not None:
                     found[words[0]] = words[1]
             first = int(found["UID_MIN"])
             self._limits = first, int(found["SYS_UID_MAX"] or first - 1)
@@ -280,8 +281,8 @@ def _condition(asked: ModuleCall, field: str, operator: str, value: str) -> bool
         return any(group in who.groups for group in value.split(":")) is (operator == "ingroup")
     numbers, texts = {"uid": who.uid, "gid": who.gid}, {"user": who.name, "service": attempt.service}
     texts |= {"shell": who.shell, "home": who.home, "rhost": attempt.host, "tty": attempt.terminal}
-    if field in numbers and value.isascii() and value.isdigit() and operator in COMPARISONS:
-        return COMPARISONS[operator](numbers[field], int(value))
+    if field in numbers and (number := digits(value)) is not None and operator in COMPARISONS:
+        return COMPARISONS[operator](numbers[field], number)
     left = texts.get(field)
     if left is None or (field in ("tty", "rhost") and not left):
         return None

@@ -16,7 +16,7 @@ from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakes
 KIND = next(rule.kind for rule in RULES if rule.id == "screen.locks_after")
 PROFILE, PROFILE_FOLDER = "/etc/profile", "/etc/profile.d"
 IDLE_SCRIPT = f"{PROFILE_FOLDER}/verrou-idle.sh"
-_TMOUT = re.compile(r"(?:(?:export|readonly|declare -[xr]+|typeset -[xr]+)\s+)*TMOUT=(\d{1,7})\b(.*)")
+_TMOUT = re.compile(r"(?:(?:export|readonly|declare -[xr]+|typeset -[xr]+)\s+)*TMOUT=([0-9]{1,7})\b(.*)")
 
 
 def _read_shell_idle(root: Root) -> Reading:
@@ -54,7 +54,7 @@ def _read_locker(root: Root) -> Reading:
         message = f"{open_ones[0]} is not locked, so each user's own setting decides, which may be never"
         source = next((each.source for each in (idle, locks, delay) if each is not None), None)
         return Reading("never", source=source or Source(dconf.PROFILE), reason=message)
-    seconds = [re.fullmatch(r"(?:uint32 )?(\d{1,9})", each.value) for each in (idle, delay)]
+    seconds = [re.fullmatch(r"(?:uint32 )?([0-9]{1,9})", each.value) for each in (idle, delay)]
     if seconds[0] is None or seconds[1] is None:
         return unreadable(f"{idle.source}: not a number of seconds", source=idle.source)
     whole = timedelta(seconds=int(seconds[0][1]) + int(seconds[1][1]))

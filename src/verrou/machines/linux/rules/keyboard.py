@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from verrou.machines.linux.entry.units import file_of, masked
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.keyfile import all_entries, drop_ins, last_of
 from verrou.machines.linux.root import Root
 
@@ -50,8 +51,8 @@ def _sysrq(root: Root) -> int | None:
     """Return the mask of the key's functions; None where nothing sets it and the kernel's default applies."""
     if root.live:
         lines = root.lines(RUNNING_SYSRQ)
-        return int(lines[0]) if lines and lines[0].isdigit() else None
+        return digits(lines[0]) if lines else None
     last = [] if any(map(root.exists, SYSTEMD)) else [SYSCTL_CONF]
     files = [*drop_ins(root, [f"{top}/sysctl.d" for top in FOLDERS]), *last]
     found = [each.value for each in all_entries(root, files) if each.key.lstrip("-") in SYSRQ]
-    return int(found[-1]) if found and found[-1].isdigit() else None
+    return digits(found[-1]) if found else None
