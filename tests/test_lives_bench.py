@@ -35,14 +35,6 @@ def test_an_account_that_ends_within_a_day_is_shown_with_its_last_day_of_use(end
     assert last_day(ends, datetime(2026, 9, 14, 12)) == date(2026, 9, day)
 
 
-def test_today_is_the_first_day_that_an_account_may_end_on(bench: Path, verrou: Verrou) -> None:
-    """It works through its last day, so today is not in the past."""
-    change = ("account", "change", "warden", "-m", bench, "--yes", "--until")
-    assert "is before today" in verrou(*change, "2026-09-13", code=2).stderr
-    verrou(*change, "2026-09-14", "--override", "expiring-administrator")
-    assert json.loads(bench.read_text())["accounts"][-1]["ends"].startswith("2026-09-14T23:59:59")
-
-
 def test_a_guest_in_one_go(bench: Path, verrou: Verrou) -> None:
     add = ("account", "add", "daypass", "--role", "guest", "--password", "blank", "--until", "2026-12-01")
     verrou(*add, "--note", "day visitors", "-m", bench, "--yes")

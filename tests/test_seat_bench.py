@@ -311,6 +311,9 @@ def test_limits_of_shared_use_never_bind_an_administrator(bench: Path, verrou: V
     assert not machine.browses("daypass", "stick") and machine.browses("daypass", "system")
     assert not machine.opens_settings("daypass") and not machine.installs("daypass")
     assert machine.browses("warden", "stick") and machine.opens_settings("warden") and machine.installs("warden")
+    output = verrou.line("rule", "set", "sharing.applies_to=warden,daypass", "-m", bench, "--preview")
+    assert output.count("is an administrator; the limits for shared use do not bind") == 1 and "warden is an" in output
+    assert "pattern has no password" in verrou.line("account", "enable", "pattern", "-m", bench, "--preview")
     for rule_id in ("sharing.hidden_drives", "sharing.settings_closed", "sharing.applies_to"):
         output = verrou.line("rule", "explain", rule_id)
         assert "do not bind administrators" in output
