@@ -3,50 +3,36 @@
 import ctypes
 import fcntl
 import gc
-import importlib
 import json
 import os
-import pickle
-import pkgutil
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
-import traceback
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import Any, NoReturn, TypeVar
+from typing import Any
 
 import pytest
 from attrs import frozen
 from hypothesis import HealthCheck, Phase, settings
 
-import verrou
 from verrou.core.model import Snapshot
 from verrou.core.model.access import usable_administrators
 from verrou.core.steps.step import Step
-from verrou.machines.bench import state
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Secrets, StepResult
-from verrou.machines.linux.accounts import hashing
 from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 from verrou.machines.protocol import Machine
 from verrou.records import dry_runs, transactions
 
 sys.path.insert(0, str(Path(__file__).parent))
 from debian_root import DESKTOP, NEWEST, PACKAGES, SUITE, PrivateRoot, Unavailable, base_root
+from programs import Holder, become_program
 
-for module in pkgutil.walk_packages(verrou.__path__, "verrou."):
-    # Once here, and not again in each forked program: that is a third of the time of this suite.
-    if not module.name.startswith(("verrou.__main__", "verrou.records.logbook.migrations")):
-        importlib.import_module(module.name)
-
-USUAL_ROUNDS, state.ROUNDS = state.ROUNDS, 10
-hashing.ROUNDS = 1
-"""What slows down who guesses passwords slows down tests as well, and none is about that."""
 os.environ.pop("COLUMNS", None)  # a width that a caller has set would break lines where the tests expect none
 os.register_at_fork(after_in_child=gc.freeze)
 """A forked program copies no page of this process only to find that there is no garbage on it."""
@@ -93,14 +79,16 @@ def with_files(root: Path, files: Mapping[str, str]) -> Path:
 class Verrou:
     """The program as a person runs it in a folder: ``verrou("audit", "-b", "essential", typed="...", code=1)``.
 
-    It runs in a forked process: what it says is the same as from a new interpreter, and much sooner there."""
+    It runs in a forked process: what it says is the same as from a new interpreter, and much sooner there. Where a test
+    has changed something in its own, it is forked from that."""
 
     folder: Path
+    here: bool = False
 
     def __call__(self, *arguments: object, typed: str = "", code: int | None = 0) -> subprocess.CompletedProcess[str]:
         """Run it. ``code`` is what it has to end with, None for anything."""
         words = [str(argument) for argument in arguments]
-        ended = forked(words, typed, self.folder)
+        ended = forked(words, typed, self.folder, here=self.here)
         assert "Traceback" not in ended.stderr, ended.stderr
         if code is not None:
             assert ended.returncode == code, f"{words}\n{ended.stdout}\n{ended.stderr}"
@@ -115,7 +103,6 @@ class Verrou:
         return " ".join(self(*arguments, code=code).stdout.split())
 
 
-T = TypeVar("T")
 GOOD_PASSWORD = "kittiwake-Cliff-42"
 TYPED = ("--yes", "--password", "stdin")
 
@@ -136,71 +123,43 @@ def bare(value: object) -> object:
 
 
 @pytest.fixture
-def verrou(tmp_path: Path) -> Verrou:
+def verrou(request: pytest.FixtureRequest, tmp_path: Path) -> Verrou:
     """The program, in the test's own folder."""
-    return Verrou(tmp_path)
+    return Verrou(tmp_path, here="monkeypatch" in request.fixturenames)
 
 
-def apart(work: Callable[[], T]) -> T:
-    """What a function returns in a child of this process: no program that is forked later carries what it imports."""
-    reading, writing = os.pipe()
-    child = os.fork()
-    if child == 0:
-        try:
-            answer: tuple[bool, object] = (True, work())
-        except BaseException:
-            answer = (False, traceback.format_exc())
-        with os.fdopen(writing, "wb") as stream:
-            pickle.dump(answer, stream)
-        os._exit(0)
-    os.close(writing)
-    with os.fdopen(reading, "rb") as stream:
-        worked, result = pickle.load(stream)
-    os.waitpid(child, 0)
-    assert worked, result
-    return result  # type: ignore[no-any-return]
+HOLDERS: list[Holder] = []
 
 
-def forked(words: list[str], typed: str, folder: Path) -> subprocess.CompletedProcess[str]:
-    """The program in a child of this process, with files for its standard streams."""
+def pytest_sessionfinish() -> None:
+    """End what holds programs."""
+    for each in HOLDERS:
+        each.end()
+
+
+def forked(words: list[str], typed: str, folder: Path, *, here: bool = False) -> subprocess.CompletedProcess[str]:
+    """The program in a process of its own, with files for its standard streams; ``here``: forked from this one, so that
+    what a test has changed in it counts there."""
     with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as output, tempfile.TemporaryFile() as complained:
         given.write(typed.encode())
         given.seek(0)
-        sys.stdout.flush()
-        sys.stderr.flush()
-        child = os.fork()
-        if child == 0:
-            _become_program(words, folder, (given.fileno(), output.fileno(), complained.fileno()))
-        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        streams = [given.fileno(), output.fileno(), complained.fileno()]
+        if here or (HOLDERS and HOLDERS[-1].owner != os.getpid()):
+            sys.stdout.flush()
+            sys.stderr.flush()
+            child = os.fork()
+            if child == 0:
+                become_program(words, folder, streams)
+            code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        else:
+            if not HOLDERS or not HOLDERS[-1].serves():
+                pytest_sessionfinish()
+                HOLDERS[:] = [Holder()]
+            code = HOLDERS[-1].run(words, folder, streams)
         output.seek(0)
         complained.seek(0)
         out, err = output.read().decode(), complained.read().decode()
     return subprocess.CompletedProcess(words, code, out, err)
-
-
-def _become_program(words: list[str], folder: Path, streams: tuple[int, int, int]) -> NoReturn:
-    code = 1
-    try:
-        for number, stream in enumerate(streams):
-            os.dup2(stream, number)
-        sys.stdin, sys.stdout, sys.stderr = (
-            os.fdopen(number, mode, encoding="utf-8", closefd=False) for number, mode in ((0, "r"), (1, "w"), (2, "w"))
-        )
-        os.chdir(folder)
-        os.environ.pop("VERROU_MACHINE", None)
-        sys.argv = ["verrou", *words]
-        from verrou.__main__ import main
-
-        main()
-        code = 0
-    except SystemExit as end:
-        code = end.code if isinstance(end.code, int) else 0 if end.code is None else 1
-    except BaseException:
-        traceback.print_exc()
-    finally:
-        sys.stdout.flush()
-        sys.stderr.flush()
-        os._exit(code)
 
 
 def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[StepResult]:

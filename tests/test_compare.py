@@ -1,6 +1,5 @@
 """Machines side by side, before and after, baselines side by side; and baselines made of machines and of answers."""
 
-import json
 import tempfile
 import tomllib
 from collections import Counter
@@ -14,7 +13,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples
-from debian_root import PrivateRoot
 from test_seat_bench import machines
 from verrou.cli.baseline_files import fetch_baseline, included_baselines, load_baseline
 from verrou.core.baselines.baseline import read_baseline
@@ -214,36 +212,6 @@ TOML = st.recursive(
 def test_what_is_written_as_toml_is_read_as_it_was(name: str, raw: object, message: str) -> None:
     text = comment(message) + f"{key('a', name)} = {value(raw)}\n" + comment(message)
     assert tomllib.loads(text) == {"a": {name: raw}}
-
-
-@pytest.mark.real_root
-def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path) -> None:
-    """Captured it holds; hardened, compared, signed off, kept and gone back over, it is what it was."""
-    at = ("-m", manned_root.path)
-    verrou("baseline", "capture", *at, "--accounts", "--save", "as-it-stands.toml")
-    verrou("audit", *at, "-b", "as-it-stands.toml")
-    verrou("survey", *at, "--save", "monday", "--log")
-    hardened = ("harden", *at, "-b", "shared-desk", "--only", "lockout", "--only", "password", "--log", "--yes")
-    verrou(*hardened, code=None)
-    lines = verrou.json("compare", "monday", manned_root.path, code=1)["lines"]
-    kept = {line["subject"] for line in lines if line["subject"].startswith(("lockout.", "password."))}
-    beside = {line["subject"] for line in lines} - kept
-    assert "lockout.after" in kept and beside <= {"account warden", "population.ageing_exempt"}, "whose ages follow"
-    assert "looser" not in {line["direction"] for line in lines}
-    now = verrou.json("compare", "monday", "now", *at, code=1)["lines"]
-    assert [line["subject"] for line in now] == [line["subject"] for line in lines]
-    output = verrou("report", *at, "-b", "shared-desk", "--no-tests", "--since", "2", "--format", "json", code=1)
-    sheet = json.loads(output.stdout)
-    changed = {line["subject"] for line in sheet["changed"]}
-    assert "lockout.after" in changed and changed <= kept | beside and sheet["before"]
-    verrou("undo", *at, "--yes", "--log")
-    verrou("compare", "monday", manned_root.path)
-    output = verrou.json("logbook")
-    assert [each["run"] for each in output] == ["survey", "harden", "undo"] and len(
-        {each["identity"] for each in output}
-    ) == 1
-    hashes = [line.split(":")[1] for line in manned_root.read("/etc/shadow").splitlines() if "$" in line]
-    assert hashes and not [one for one in hashes if one.encode() in (tmp_path / "verrou-logbook.db").read_bytes()]
 
 
 @examples(30)

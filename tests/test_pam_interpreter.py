@@ -250,7 +250,7 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
         for host in ("", AFAR)
     ]
 
-    @examples(6)
+    @examples(4)
     @example([PERMIT, LISTED], "+:ALL:0.0.0.0/0\n-:ALL:ALL\n", "", [], False)
     @given(
         stacks,
@@ -305,7 +305,7 @@ def test_what_is_reported_of_access_is_what_pam_decides(root: PrivateRoot) -> No
         shutil.rmtree("/run/faillock", ignore_errors=True)
         return found
 
-    @examples(5)
+    @examples(4)
     @given(stacks, stacks, access)
     def holds(here: list[str], afar: list[str], mine: str) -> None:
         for service, stack in (("login", here), ("sshd", afar)):

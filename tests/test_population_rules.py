@@ -21,7 +21,6 @@ from verrou.core.model import (
     Role,
     Snapshot,
     Source,
-    Status,
 )
 from verrou.core.model.access import routes_of
 from verrou.core.model.routes import EntryPoint, Principals, Route, allow_only
@@ -80,12 +79,6 @@ FOUND = (
 @pytest.mark.parametrize(("rule", "accounts", "value"), FOUND)
 def test_what_is_found(rule: str, accounts: tuple[Account, ...], value: object) -> None:
     assert reading_of(CATALOGUE[f"population.{rule}"], machine(*accounts)).value == value
-
-
-@pytest.mark.parametrize("rule", ["hints", "recovery_questions", "linked_identities"])
-def test_what_a_machine_does_not_keep_is_absent(rule: str) -> None:
-    reading = reading_of(CATALOGUE[f"population.{rule}"], machine(TERN, facts=FACTS))
-    assert reading.status is Status.NOT_APPLICABLE and reading.reason
 
 
 @pytest.mark.parametrize(

@@ -25,6 +25,8 @@ def content_judges(root: PrivateRoot) -> None:
 def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root = manned_root
     m = ("-m", root.path)
+    verrou("baseline", "capture", *m, "--accounts", "--save", "as-it-stands.toml")
+    verrou("audit", *m, "-b", "as-it-stands.toml")
     first = verrou.json("audit", *m, "-b", "shared-desk", code=1)
     assert {"lockout.after", "password.min_length", "password.remember"} <= {
         f["subject"] for f in first["findings"] if f["verdict"] == "not-met"

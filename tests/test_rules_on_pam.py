@@ -112,15 +112,6 @@ def test_credits_make_the_real_minimum_shorter_and_are_made_up_for(manned_root: 
     assert not accepts(manned_root, "gntKwo-97xq") and accepts(manned_root, "gntKwo-97xqm")
 
 
-def test_an_argument_of_pwquality_decides(manned_root: PrivateRoot, verrou: Verrou) -> None:
-    name = "/etc/pam.d/common-password"
-    manned_root.write(name, manned_root.read(name).replace("retry=3", "retry=3 minlen=9"))
-    sets(verrou, manned_root, "password.min_length=11")
-    assert "retry=3 minlen=11\n" in manned_root.read(name)
-    assert not (manned_root.path / "etc/security/pwquality.conf.d/50-verrou.conf").exists()
-    assert not accepts(manned_root, "gnt7Kwo-9x") and accepts(manned_root, "gnt7Kwo-9xq")
-
-
 @pytest.mark.parametrize(
     ("rule", "strict", "loose", "candidate"),
     [

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, Verrou, do, examples, with_files
+from conftest import FACTOR, GOOD_PASSWORD, Verrou, do, examples, with_files
 from debian_root import PrivateRoot
 from test_not_known import KEY
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
@@ -234,7 +234,7 @@ def opened_by(root: PrivateRoot, service: str, name: str, shell: Mapping[str, st
 @pytest.mark.real_root
 def test_each_included_baseline_closes_what_it_asks_for_and_is_undone(desktop: PrivateRoot, verrou: Verrou) -> None:
     """Before it, with it and after going back: who gets in by what, and who administers, in every cell. What is not met
-    is told, and was known beforehand."""
+    is told, and was known beforehand. Two of them every day, and all where it is searched longer."""
     m = ("-m", desktop.path)
     for name, command in EVERY_KIND.items():
         desktop.inside("useradd", "-m", "-s", "/bin/bash", name)
@@ -260,7 +260,7 @@ def test_each_included_baseline_closes_what_it_asks_for_and_is_undone(desktop: P
 
     table()
     before = desktop.tree()
-    for baseline in included_baselines():
+    for baseline in included_baselines()[-2 * FACTOR :]:
         strictest = baseline == "public-terminal"
         as_if = ("access", "--all", *m, "--as", baseline, "--format", "json")
         predicted = verrou.json(*as_if) if strictest else []

@@ -16,8 +16,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import TYPED, USUAL_ROUNDS, Verrou, examples, forked, titled
+from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
+from programs import USUAL_ROUNDS
 from test_seat_bench import machines
 from verrou.core.judging.guards import refusals_on
 from verrou.core.judging.review import Candidate
@@ -322,7 +323,6 @@ def test_an_account_with_folders_nested_without_end_is_closed_and_removed(
     nest = "import os\nos.chdir('/home/gull')\nfor _ in range(1100):\n    os.mkdir('d'); os.chdir('d')\n"
     subprocess.run([sys.executable, "-c", f"import os; os.chroot({str(root.path)!r})\n{nest}"], check=True)
     root.inside("chown", "-R", "gull:", "/home/gull")
-    verrou("account", "disable", "gull", *m)
     verrou("account", "remove", "gull", "--files", "archive", *m)
     verrou("undo", *m)
     assert (root.path / "home/gull" / "/".join(["d"] * 1000)).is_dir()
