@@ -13,6 +13,7 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -216,12 +217,18 @@ def bench(tmp_path: Path) -> Path:
     return path
 
 
+@cache
+def has_mounts_of_its_own() -> bool:
+    """Whether this process could leave everybody else's mounts, which it does once."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    return not libc.unshare(0x00020000) and not libc.mount(b"none", b"/", None, 16384 | (1 << 18), None)
+
+
 def base_of(suite: str, beside: tuple[str, ...] = (), usual: tuple[str, ...] = PACKAGES) -> Path:
     """A Debian root, built once and kept. Where it must be there (in CI), its absence is a failure, not a skip."""
     try:
         base = base_root(suite, beside, usual)
-        libc = ctypes.CDLL(None, use_errno=True)
-        if libc.unshare(0x00020000) or libc.mount(b"none", b"/", None, 16384 | (1 << 18), None):
+        if not has_mounts_of_its_own():
             raise Unavailable("no mounts of our own: run as root on Linux")
         return base
     except Unavailable as reason:
