@@ -132,10 +132,13 @@ def verrou(request: pytest.FixtureRequest, tmp_path: Path) -> Verrou:
 HOLDERS: list[Holder] = []
 
 
-def pytest_sessionfinish() -> None:
-    """End what holds programs."""
-    for each in HOLDERS:
-        each.end()
+def end_holders() -> None:
+    """End the processes that programs are forked from."""
+    while HOLDERS:
+        HOLDERS.pop().end()
+
+
+pytest_sessionfinish = end_holders
 
 
 def forked(words: list[str], typed: str, folder: Path, *, here: bool = False) -> subprocess.CompletedProcess[str]:
@@ -154,8 +157,8 @@ def forked(words: list[str], typed: str, folder: Path, *, here: bool = False) ->
             code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
         else:
             if not HOLDERS or not HOLDERS[-1].serves():
-                pytest_sessionfinish()
-                HOLDERS[:] = [Holder()]
+                end_holders()
+                HOLDERS.append(Holder())
             code = HOLDERS[-1].run(words, folder, streams)
         output.seek(0)
         complained.seek(0)

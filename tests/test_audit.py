@@ -158,7 +158,7 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
         (
             '[accounts.tern]\nrole = "administrator"',
             Verdict.NOT_MET,
-            "tern is a standard user; required: an admin",
+            "tern is a standard user; required: an administrator",
         ),
         ("[accounts.tern]\nenabled = false", Verdict.NOT_MET, "tern is enabled; required: disabled"),
         ("[accounts.gull]", Verdict.NOT_MET, "there is no account gull; required: a standard user"),
@@ -168,18 +168,18 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
         (
             "[accounts.tern]\nuntil = 2027-01-01",
             Verdict.NOT_MET,
-            "no expiry date; required: expiry by 2027-01-01",
+            "tern has no expiry date; required: expiry by 2027-01-01",
         ),
         ('[groups.guests]\nmembers = ["daypass"]', Verdict.MET, "matches the baseline"),
         (
             '[groups.guests]\nmembers = ["daypass", "tern"]',
             Verdict.NOT_MET,
-            "tern is not in group guests; required: a m",
+            "tern is not in group guests; required: a member",
         ),
         (
             '[groups.administrators]\nonly = ["tern"]',
             Verdict.NOT_MET,
-            "warden is in group administrators; required: not",
+            "warden is in group administrators; required: not a member",
         ),
         ('[groups.administrators]\nonly = ["warden"]', Verdict.MET, "matches the baseline"),
         ('[groups.ringers]\nmembers = ["tern"]', Verdict.NOT_MET, "there is no group ringers"),

@@ -30,6 +30,7 @@ from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.elevation.polkit_rules import Subject, answer, plain_rules
 from verrou.machines.linux.files.authorized_keys import Keys
+from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.stack import load_stack
@@ -206,6 +207,7 @@ def test_a_number_that_no_one_can_mean_is_none(tmp_path: Path, verrou: Verrou, n
         verrou(*command, "-m", root)
     idle = verrou.json("rule", "show", "screen.locks_after", "-m", root)["screen.locks_after"]
     assert (idle["status"] == "read") is (number == "1.5"), "a shell reads what stands in front"
+    assert digits("0" * 5000 + "5") == 5, "zeros in front count for nothing"
 
 
 STRANGE = (

@@ -294,7 +294,11 @@ def test_what_a_tree_of_files_holds_is_reported_whatever_was_made_of_it(tmp_path
     for _ in range(2):
         root.asked.clear()
         assert root.made_once("x", lambda: root.text("/conf.d/30.conf")) == "x" and root.asked == {"/conf.d/30.conf"}
+    (tmp_path / "conf.d/25.conf").write_text("another program's")
     root.write("/conf.d/30.conf", "y")
+    assert root.files_in("/conf.d") == ["10.conf", "25.conf", "30.conf"], "a folder is listed anew after a change"
+    root.remove("/conf.d/25.conf")
+    assert root.names_in("/conf.d") == ["10.conf", "20.conf", "30.conf"]
     assert root.made_once("x", lambda: root.text("/conf.d/30.conf")) == "y"
 
 

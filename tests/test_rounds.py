@@ -131,7 +131,7 @@ def test_a_machine_is_known_again_and_audited_against_its_own_baseline(
 
 
 HOSTILE = (
-    *("<script>alert(1)</script>", '"><img src=x onerror=alert(1)>', "=HYPERLINK(1)", "tern\u001b[2J\u0007‮"),
+    *("<script>alert(1)</script>", '"><img src=x onerror=alert(1)>', "=HYPERLINK(1)", "tern\x1b[2J\x07\u202e"),
     "&lt;{{7*7}}",
 )
 

@@ -211,10 +211,8 @@ def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObjec
             path = Path(folder, "hide-01.bench.json")
             machine.save(path)
             for command in commands:
-                accept = (
-                    *("--override", "own-account", "--override", "blank-administrator", "--override"),
-                    "orphaned-files",
-                )
+                guards = ("own-account", "blank-administrator", "orphaned-files")
+                accept = [word for guard in guards for word in ("--override", guard)]
                 words = [*shlex.split(command)[1:], "-m", str(path), "--yes", *accept]
                 ended = forked(words, "", Path(folder))
                 guarded = ended.returncode == 3

@@ -102,7 +102,6 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
 def why(account_name: str, route: str, machine: Machine, as_baseline: str | None, style: str) -> None:
     """Explain why an account can or cannot sign in by a route (console, network, remote-screen, remote-shell) or
     elevate (ROUTE: elevate)."""
-
     choices = [*map(str, Route), ELEVATE]
     if route not in choices:
         close = nearest(route, choices)

@@ -32,7 +32,6 @@ def compare(one: str, other: str, machine: Machine, style: str, everything: bool
 
     A and B are machines or surveys; "now" is the machine of -m, "before" the same before the last run that changed
     something, "before:N" before entry N of its journal."""
-
     sides = [_side(word, machine) for word in (one, other)]
     (first, one_name), (second, other_name) = sides
     if one_name == other_name:

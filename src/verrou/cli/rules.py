@@ -37,7 +37,6 @@ def _rules(ids: tuple[str, ...], *, settable: bool = False) -> list[Rule]:
     """Return the rules of these ids or families; all without any.
 
     With ``settable`` only rules that can be set are suggested."""
-
     chosen: list[Rule] = []
     for name in ids:
         fitting = [rule for rule in CATALOGUE.values() if name in (rule.id, rule.family)]

@@ -54,7 +54,6 @@ NEXT = (
 @click.option("--quiet", is_flag=True, help="Only create the machines; do not show the job.")
 def demo(folder: Path, quiet: bool) -> None:
     """Create three sample machines in FOLDER (verrou-demo) and show the whole job on one of them."""
-
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise BadInput(f"{folder} already exists and is not empty. Give another folder, or delete it first.")
     folder.mkdir(parents=True, exist_ok=True)

@@ -174,13 +174,11 @@ def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict
 
 
 def _trials(copy: Copy, after: Snapshot) -> tuple[TrialResult, ...]:
-
     return tuple(run_trials(copy.attempt, after, SystemRandom()))
 
 
 def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, snapshot: Snapshot) -> Secrets:
     """Return the secrets, with a random stand-in for each password that is not known yet."""
-
     missing = [s.account for s in steps if isinstance(s, GIVES_PASSWORD) and s.password != "blank"]
     missing = [name for name in missing if name not in secrets]
     if not missing:

@@ -51,7 +51,6 @@ def pyplot() -> Any:
 
 def as_svg(figure: Any, title: str) -> str:
     """Return a figure as an SVG element; ``title`` is read aloud by a screen reader."""
-
     stream = io.StringIO()
     figure.savefig(stream, format="svg", metadata={"Date": None, "Creator": None}, bbox_inches="tight")
     pyplot().close(figure)

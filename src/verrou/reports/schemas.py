@@ -187,7 +187,6 @@ def _section(kind: Any, *given: str) -> JsonSchema:
 
 
 def _has_default(attribute: Any) -> bool:
-
     return attribute.default is not NOTHING
 
 

@@ -134,7 +134,6 @@ def check_name(snapshot: Snapshot, name: str, *, group: bool = False) -> None:
     """Check that the machine accepts ``name`` for a new account or group.
 
     Raises: BadInput: with what is accepted, or what already has the name."""
-
     naming = snapshot.machine.naming
     what = "group" if group else "account"
     fits = len(name) <= naming.longest and re.fullmatch(naming.pattern, name)

@@ -52,7 +52,7 @@ class Root:
     stamps: dict[str, object] = field(factory=dict, init=False, repr=False)
     _read: dict[str, str | None] = field(factory=dict, init=False, repr=False)
     _there: dict[str, bool] = field(factory=dict, init=False, repr=False)
-    _inside: dict[tuple[str, bool], list[str]] = field(factory=dict, init=False, repr=False)
+    _listings: dict[tuple[str, bool], list[str]] = field(factory=dict, init=False, repr=False)
     _made: dict[object, tuple[object, frozenset[str]]] = field(factory=dict, init=False, repr=False)
 
     @live.default
@@ -231,23 +231,24 @@ class Root:
         return self._names(folder, files_alone=False)
 
     def files_in(self, folder: str) -> list[str]:
-        """Return the sorted names of the files in a folder, links to files included; empty without the folder.
+        """Return the sorted names of the files in a folder, as when it was first asked, links to files included; empty
+        without the folder.
 
         The system's programs skip anything else among their files: another folder, a pipe, a dangling link."""
         return self._names(folder, files_alone=True)
 
     def _names(self, folder: str, *, files_alone: bool) -> list[str]:
-        if (folder, files_alone) not in self._inside:
+        if (folder, files_alone) not in self._listings:
             with self._listed(folder) as descriptor:
                 found = [] if descriptor is None else list(os.scandir(descriptor))
-                self._inside[folder, files_alone] = sorted(
+                self._listings[folder, files_alone] = sorted(
                     each.name
                     for each in found
                     if not files_alone
                     or each.is_file(follow_symlinks=False)
                     or (each.is_symlink() and self.is_file(f"{folder}/{each.name}"))
                 )
-        return list(self._inside[folder, files_alone])
+        return list(self._listings[folder, files_alone])
 
     def matching(self, pattern: str) -> list[str]:
         """Return the sorted matches of glob(7): names that begin with a dot only where the pattern has the dot.
@@ -303,7 +304,7 @@ class Root:
         self._forget_places()
 
     def _forget_places(self) -> None:
-        for known in (self._there, self._inside, self._made):
+        for known in (self._there, self._listings, self._made):
             known.clear()
 
     def write(self, name: str, text: str, mode: int = 0o644) -> None:

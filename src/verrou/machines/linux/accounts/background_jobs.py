@@ -214,7 +214,8 @@ def _units(root: Root, found: Acting) -> None:
             for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):
                 key, equals, user = (part.strip() for part in line.partition("="))
                 if key == "User" and equals and user not in ("", "root", "0"):
-                    found.add(user if (number_of := digits(user)) is None else number_of, ActKind.UNIT, file, number)
+                    uid = digits(user)
+                    found.add(user if uid is None else uid, ActKind.UNIT, file, number)
 
 
 def _with_own_units(root: Root, act: Act, account: Account) -> Act:

@@ -52,7 +52,7 @@ class CopiedTree:
     def _candidates(self) -> set[str]:
         """Return every place of the copy that was written to."""
         found: set[str] = set(self._tallies)
-        self.machine_root.forget()
+        self.machine_root.forget()  # another program may have written there since
         for folder, upper in self.copy.uppers.items():
             self._candidates_in(folder, upper, found)
         return {place for place in found if not place.endswith(MEANS_NOTHING)}

@@ -130,7 +130,6 @@ def set_host_name(name: str) -> None:
 
 def die_with_parent() -> None:
     """Have the kernel kill this process when its parent ends."""
-
     _checked(_LIBC.prctl(PR_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0), "prctl")
 
 

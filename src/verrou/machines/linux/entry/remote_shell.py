@@ -234,7 +234,6 @@ def _may_be_about(criteria: Criteria, account: Account) -> bool:
 
 def _by_place(word: str, name: str) -> bool:
     """Return whether a word matches an account from some computers alone."""
-
     user, at, place = word.partition("@")
     return bool(at) and place not in ("*", REMOTE) and Pattern(user).matches(name)
 

@@ -5,7 +5,10 @@ MOST = 11
 
 
 def digits(text: str, most: int = MOST) -> int | None:
-    """Return a number of ASCII digits; None for any other text, and for more digits than anyone can mean.
+    """Return a number of ASCII digits; None for any other text, and for more than ``most`` digits behind leading zeros.
 
     Python takes other signs for digits, too, and refuses to read thousands of them."""
-    return int(text) if text.isascii() and text.isdigit() and len(text) <= most else None
+    if not (text.isascii() and text.isdigit()):
+        return None
+    behind_zeros = text.lstrip("0") or "0"
+    return int(behind_zeros) if len(behind_zeros) <= most else None

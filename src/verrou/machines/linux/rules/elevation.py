@@ -201,7 +201,6 @@ def _put_standard(root: Root, value: Value) -> str:
 
 def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callable[[System, Sudoers], Reading]:
     """Return a number of minutes, which may have a fraction."""
-
     kind = KINDS[rule_id]
 
     def one(value: str | bool | None, source: Source | None) -> Reading:
