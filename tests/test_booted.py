@@ -100,7 +100,7 @@ ELEVATING = ("systemctl restart cron", "systemd-run --pipe --wait -q true", "tim
 
 def test_no_program_elevates_where_elevation_is_refused(machine: Booted) -> None:
     """A standard user types each at the console, with an administrator's password at hand."""
-    console, other, rule = machine.consoles["tty1"], machine.consoles["tty2"], "elevation.standard_gives"
+    console, other, rule = machine.consoles["tty1"], machine.consoles["tty2"], "elevation.standard"
     assert console.signs_in("tern", GOOD_PASSWORD) and other.signs_in("tern", GOOD_PASSWORD)
     assert value(machine, rule) == "admin-password"
     for command in ELEVATING:

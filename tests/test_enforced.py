@@ -8,6 +8,7 @@ from conftest import Verrou, with_files
 from debian_root import PrivateRoot
 from test_seat_linux import polkit_says
 from verrou.core.model import Role
+from verrou.core.model.programs import Program
 from verrou.core.testing.passwords import policy_of
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keyboard import keys_left
@@ -22,30 +23,32 @@ def is_helped(root: PrivateRoot) -> bool:
     machine = open_machine(str(root.path))
     policy = policy_of(machine.observe())
     with machine.dry_run() as copy, copy.attempt(policy, Role.STANDARD, True) as subject:
-        return subject.elevate_with_help().accepted
+        return subject.elevate(Program.SIGNED, "admin-password").accepted
 
 
 def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, verrou: Verrou) -> None:
     """systemd-run asks by an action of its own, which makes root of who knows an administrator's password."""
-    show = ("rule", "show", "elevation.standard_gives", "-m", desktop.path, "--format", "json")
-    output = verrou.json(*show)["elevation.standard_gives"]
-    assert output["value"] == {"word": "admin-password"} and UNITS in output["reason"]
+    show = ("rule", "show", "elevation.standard", "-m", desktop.path, "--format", "json")
+    output = verrou.json(*show)["elevation.standard"]
+    assert set(output["value"]["cells"].values()) == {"admin-password"} and UNITS in output["reason"]
     assert polkit_says(desktop, "tern", UNITS) == [2] and is_helped(desktop)
-    verrou("rule", "set", "elevation.standard_gives=denied", "-m", desktop.path, "--yes")
+    verrou("rule", "set", "elevation.standard=denied", "-m", desktop.path, "--yes")
     assert polkit_says(desktop, "tern", UNITS) == [1] and polkit_says(desktop, "warden", UNITS) == [2]
     assert not is_helped(desktop)
-    assert verrou.json(*show)["elevation.standard_gives"]["value"] == {"word": "denied"}
+    assert set(verrou.json(*show)["elevation.standard"]["value"]["cells"].values()) == {"denied"}
     action = "<action id='org.example.tides'><defaults><allow_active>auth_admin_keep</allow_active></defaults></action>"
     desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}</policyconfig>")
-    output = verrou.json(*show)["elevation.standard_gives"]
-    assert output["value"] == {"word": "admin-password"} and "org.example.tides" in output["reason"], "brought later"
+    output = verrou.json(*show)["elevation.standard"]
+    assert set(output["value"]["cells"].values()) == {"admin-password"} and "org.example.tides" in output["reason"], (
+        "brought later"
+    )
     more = (
         "<action id='org.example.moon'><defaults><allow_any>yes</allow_any><allow_active>yes</allow_active></defaults>"
     )
     more += "<annotate key='org.freedesktop.policykit.imply'>org.example.tides</annotate></action>"
     desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}{more}</policyconfig>")
     assert polkit_says(desktop, "tern", "org.example.tides") == [0], "what implies it opens it, and no password does"
-    assert verrou.json(*show)["elevation.standard_gives"]["value"] == {"word": "denied"}
+    assert set(verrou.json(*show)["elevation.standard"]["value"]["cells"].values()) == {"denied"}
 
 
 def test_limits_for_no_one_are_not_in_force(desktop: PrivateRoot, verrou: Verrou) -> None:

@@ -36,6 +36,7 @@ from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Admission, EntryPoint, Route
 from verrou.core.model.verdicts import Severity, Verdict
+from verrou.core.rules.elevation import GIVES
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
 from verrou.machines.registry import open_machine
@@ -446,15 +447,15 @@ def test_a_system_without_pam_is_read_by_what_its_programs_do(tmp_path: Path) ->
     assert opens == {"root": None, "warden": Credential.PASSWORD, "tern": Credential.BLANK}
     output = {rule_id: each.value for rule_id, each in snapshot.readings.items() if each.status is Status.READ}
     assert output["password.blank_accepted"] == frozenset({"console"})
-    assert output["elevation.administrator_gives"] == "password"
+    assert output["elevation.administrator"] == GIVES.uniform("password")
     assert output["elevation.remembered_for"] == timedelta(minutes=5)
     assert output["elevation.unanswered_after"] == "never"
     assert snapshot.readings["password.storage"].status is Status.UNKNOWN
     assert "no program here uses PAM" in snapshot.readings["lockout.after"].reason
     (root / "etc/doas.conf").write_text("permit nopass :wheel\n")
     readings = observed().readings
-    assert (readings["elevation.administrator_gives"].value, readings["elevation.remembered_for"].value) == (
-        "nothing",
+    assert (readings["elevation.administrator"].value, readings["elevation.remembered_for"].value) == (
+        GIVES.uniform("nothing"),
         "never",
     )
 
@@ -474,7 +475,7 @@ def test_what_asks_least_of_sudo_and_doas_holds(tmp_path: Path) -> None:
     assert readings["elevation.remembered_for"].value == timedelta(minutes=5), "sudo forgets after a minute"
     (root / "etc/doas.conf").write_text("permit nopass ana\n")
     snapshot = open_machine(str(root)).observe()
-    assert snapshot.readings["elevation.administrator_gives"].value == "nothing"
+    assert snapshot.readings["elevation.administrator"].value == GIVES.uniform("nothing")
     assert snapshot.by_name[AccountName("ana")].elevation_asks == "none"
 
 

@@ -11,6 +11,7 @@ import pytest
 
 from conftest import Verrou, forked
 from verrou.cli.documentation import CHAPTERS
+from verrou.core.rules.elevation import GIVES
 
 TOP = Path(__file__).parent.parent
 HANDBOOK = TOP / "docs/handbook"
@@ -129,8 +130,11 @@ def completed(words: str, typed: str) -> set[str]:
 
 def test_values_groups_routes_and_families_are_offered(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     machine = f"{tmp_path}/station/ringing-02.bench.json"
-    assert completed("rule set", "elevation.builtin_gives=") == {
-        f"elevation.builtin_gives={word}" for word in ("nothing", "approval", "password")
+    assert completed("rule set", "elevation.builtin=") == {
+        f"elevation.builtin={word}" for word in (*GIVES.options, *(f"{row}=" for row in (*GIVES.rows, "all")))
+    }
+    assert completed("rule set", "elevation.builtin=approval,unsigned=d") == {
+        "elevation.builtin=approval,unsigned=denied"
     }
     assert completed("rule set", "password.may") == {"password.may_contain_name="}
     assert completed("rule set", "password.may_contain_name=") == {

@@ -40,7 +40,7 @@ from verrou.core.steps.step import (
     TrySignIn,
     Unlock,
 )
-from verrou.core.values import Choice, Count, Listed, NameSet, Notice, Span, Value, Words, YesNo
+from verrou.core.values import Choice, Count, Listed, NameSet, Notice, Span, Table, Value, Words, YesNo
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.protocol import Machine
@@ -65,6 +65,9 @@ def values(kind: object) -> st.SearchStrategy[Value]:
         return st.booleans()
     if isinstance(kind, Choice):
         return st.sampled_from(kind.options)
+    if isinstance(kind, Table):
+        words = st.sampled_from(kind.options)
+        return st.dictionaries(st.sampled_from([*kind.rows, "all"]), words, min_size=1).map(kind.parse)
     if isinstance(kind, NameSet):
         several = st.frozensets(st.sampled_from(kind.options[:3]), min_size=0 if kind.none else 1)
         return several if kind.none else st.just(frozenset({"yescrypt", "sha512"}))

@@ -77,8 +77,8 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
         for rule in (
             *("lockout.after", "lockout.lasts", "lockout.forget_after", "password.min_length", "password.classes"),
             *("password.may_contain_name", "password.dictionary", "password.remember", "password.min_age"),
-            *("logon.console.allowed", "logon.remote-shell.allowed", "elevation.administrator_gives"),
-            "elevation.standard_gives",
+            *("logon.console.allowed", "logon.remote-shell.allowed", "elevation.administrator"),
+            "elevation.standard",
         )
     } | {(rule, "not-run") for rule in ("logon.console.allowed", *BY_THE_CLOCK)}
     left = {trial["rule"]: trial["seen"] for trial in output["tests"] if trial["result"] == "not-run"}

@@ -22,6 +22,7 @@ from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.routes import Route
 from verrou.core.planning.change_plan import rule_steps
 from verrou.core.rules import CATALOGUE
+from verrou.core.rules.elevation import GIVES
 from verrou.core.values import Value
 from verrou.machines.changes import Outcome
 from verrou.machines.linux.elevation.polkit import implied_by, rules_of
@@ -106,7 +107,7 @@ def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: Pri
         asks_nothing = desktop.inside("sudo", "-k", "-n", "true", user="warden").returncode == 0
         warden = next(account for account in snapshot.accounts if account.name == "warden")
         assert (elevation_outcome(warden, snapshot) is PromptOutcome.NO_PROMPT) is asks_nothing, lines
-        assert (snapshot.readings["elevation.administrator_gives"].value == "nothing") is asks_nothing
+        assert (snapshot.readings["elevation.administrator"].value == GIVES.uniform("nothing")) is asks_nothing
         assert why_administrator(warden, snapshot).yes
 
     check()

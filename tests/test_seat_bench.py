@@ -4,7 +4,6 @@ import json
 from datetime import datetime, timedelta
 from itertools import pairwise, product
 from pathlib import Path
-from typing import Any
 
 import pytest
 from hypothesis import given
@@ -14,11 +13,13 @@ from conftest import GOOD_PASSWORD, Verrou, examples, titled
 from verrou.cli.baseline_files import fetch_baseline
 from verrou.core.baselines.baseline import read_baseline
 from verrou.core.model.access import routes_now
-from verrou.core.model.elevation import ElevationSubject, Program, PromptOutcome, elevation_outcome, rule_outcome
+from verrou.core.model.elevation import PromptOutcome, elevation_outcome, rule_outcome
+from verrou.core.model.programs import ElevationSubject, Program
 from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.routes import Route
 from verrou.core.model.screens import screens_of
 from verrou.core.rules import CATALOGUE, PRESETS
+from verrou.core.rules.elevation import GIVES
 from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
@@ -38,47 +39,29 @@ KINDS = {
     "guest": ElevationSubject.GUEST,
 }
 PROGRAMS = dict(zip(seat.PROGRAMS, Program, strict=True))
-DECIDING = (
-    *("administrator_gives", "builtin_gives", "standard_gives", "system_parts", "installers"),
-    *("unsigned_programs", "prompt_apart", "helpers_reach_prompt"),
-)
 
 
 def authority(path: Path) -> Authority:
     return Authority(path.read_text())
 
 
-def _values(rule_id: str) -> list[Any]:
-    """Every value of a rule, from the loosest on."""
-    kind = CATALOGUE[rule_id].kind
-    values = list(getattr(kind, "options", (False, True)))
-    return sorted(values, key=kind.rank)
-
-
-def test_every_combination_of_elevation_has_one_answer_and_stricter_never_lets_more_through() -> None:
+def test_every_cell_of_elevation_has_one_answer_and_stricter_never_lets_more_through() -> None:
     machine = Authority.fresh("hide-01", datetime(2026, 9, 14))
-    rules = [f"elevation.{key}" for key in DECIDING]
-    found: dict[tuple[Any, ...], dict[tuple[str, str], PromptOutcome]] = {}
-    for values in product(*map(_values, rules)):
-        policy = dict(seat.SHIPPED_SEAT)
-        for rule_id, value in zip(rules, values, strict=True):
-            adapter = ADAPTERS[rule_id]
-            assert adapter.write is not None
-            key, number = adapter.write(machine, value)
-            policy[key] = number
-        required = dict(zip(rules, values, strict=True))
-        answers = {(k, p): ANSWERS[seat.elevation(policy, k, p)] for k in KINDS for p in seat.PROGRAMS}
-        predicted = {(k, p): rule_outcome(KINDS[k], PROGRAMS[p], required) for k, p in answers}
-        assert answers == predicted, required
-        found[values] = answers
     order = list(PromptOutcome)
-    for values, answers in found.items():
-        for at, rule_id in enumerate(rules):
-            every = _values(rule_id)
-            if values[at] != every[-1]:
-                stricter = (*values[:at], every[every.index(values[at]) + 1], *values[at + 1 :])
-                for case, met in found[stricter].items():
-                    assert order.index(met) >= order.index(answers[case]), (rule_id, values, case)
+    for kind, who in KINDS.items():
+        rule_id = f"elevation.{who}"
+        for (own, program), others in product(PROGRAMS.items(), ("admin-password", "denied")):
+            former: dict[tuple[bool, bool], PromptOutcome] = {}
+            for word in GIVES.options:
+                required = GIVES.parse({"all": others, program: word})
+                key, numbers = ADAPTERS[rule_id].write(machine, required)  # type: ignore[misc]
+                for apart, reach in product((False, True), repeat=2):
+                    policy = {**seat.SHIPPED_SEAT, key: numbers, "apart": apart, "helpers_reach": reach}
+                    met = ANSWERS[seat.elevation(policy, kind, own)]
+                    switches = {"elevation.prompt_apart": apart, "elevation.helpers_reach_prompt": reach}
+                    assert met is rule_outcome(who, program, {rule_id: required, **switches}), (kind, program, word)
+                    assert order.index(met) >= order.index(former.get((apart, reach), order[0])), (kind, program, word)
+                    former[apart, reach] = met
 
 
 NAMES = ("keeper", "passerby", "o*", "Ána?", "[b]ors")
@@ -107,9 +90,8 @@ def machines(draw: st.DrawFn) -> Authority:
     machine.set_policy("hidden", draw(LISTS))
     machine.set_policy("opens_as", draw(st.sampled_from([0, 1, 2, 100, 101])))
     machine.set_policy("opens_for", draw(st.integers(0, 2)))
-    for key in ("admin_gives", "keeper_gives"):
-        machine.set_policy(key, draw(st.integers(0, 2)))
-    machine.set_policy("user_gives", draw(st.integers(0, 1)))
+    for key, (least, most) in seat.GIVES_LIMITS.items():
+        machine.set_policy(key, {each: draw(st.integers(least, most)) for each in seat.PROGRAMS})
     return Authority(machine.compact())
 
 
@@ -275,10 +257,10 @@ def test_a_preset_is_set_whole_and_may_stand_in_a_baseline(
     baseline = tmp_path / "b.toml"
     baseline.write_text(titled(f'[elevation]\npreset = "{name}"\n'))
     verrou("audit", "-b", baseline, "-m", bench)
-    baseline.write_text(titled(f'[elevation]\ninstallers = "fail"\npreset = "{name}"\n'))
+    baseline.write_text(titled(f'[elevation]\nbuiltin = {{ installer = "denied" }}\npreset = "{name}"\n'))
     shown = verrou.json("baseline", "show", baseline)
     asked = {rule["rule"]: rule["asked"] for rule in shown["rules"]} if "rules" in shown else shown
-    assert "fail" in json.dumps(asked), "what is said by itself decides"
+    assert "denied for installers" in json.dumps(asked), "what is said by itself decides"
 
 
 def test_the_presets_go_from_most_to_least() -> None:
@@ -297,7 +279,11 @@ def test_the_basic_edition_says_what_it_lacks(tmp_path: Path, verrou: Verrou) ->
     shown = verrou.json("rule", "show", "logon", "elevation", "-m", path)
     assert shown["logon.console.denied"]["status"] == "not-applicable"
     assert "basic edition" in shown["elevation.prompt_apart"]["reason"]
-    assert shown["elevation.administrator_gives"]["status"] == "read"
+    assert shown["elevation.administrator"]["status"] == "read"
+    one_word = verrou("rule", "set", "elevation.administrator=password,unsigned=denied", "-m", path, code=2).stderr
+    assert "one value for all of them, since the basic edition" in one_word
+    with pytest.raises(No, match="one number for all"):
+        authority(path).set_policy("gives_administrator", {**dict.fromkeys(seat.PROGRAMS, 2), "unsigned": 4})
     with pytest.raises(No, match="basic edition"):
         authority(path).set_policy("out_console", [1])
 
@@ -355,17 +341,15 @@ def test_access_shows_the_machine_as_a_baseline_would_leave_it(bench: Path, tmp_
 def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: Verrou) -> None:
     machine = authority(bench)
     machine.set_policy("out_network", [seat.GUESTS])
-    machine.set_policy("admin_gives", 2)
-    machine.set_policy("user_gives", 1)
+    machine.set_policy("gives_administrator", dict.fromkeys(seat.PROGRAMS, 2))
+    machine.set_policy("gives_user", dict.fromkeys(seat.PROGRAMS, 3))
     machine.save(bench)
     output = verrou.json("verify", "-b", "essential", "-m", bench, code=1)
     tried = {trial["test"]: (trial["result"], trial["seen"]) for trial in output["tests"]}
     assert tried["a temporary guest account signs in over the network"][0] == "passed"
-    assert tried["a temporary administrator account elevates with its own password"] == (
-        *("passed", "accepted: own password"),
-    )
-    helped = tried["a temporary standard account elevates through a program that prompts"]
-    assert helped == ("passed", "accepted: administrator's password")
+    assert tried["a temporary administrator account elevates a program with its own password"] == ("passed", "accepted")
+    helped = tried["a temporary standard account elevates a program with an administrator's password"]
+    assert helped == ("passed", "accepted")
     assert {proof for proof, _ in tried.values()} <= {"passed", "not-run"}
 
 
@@ -430,7 +414,7 @@ def test_a_list_of_who_may_is_met_by_a_shorter_one_and_of_who_may_not_by_a_longe
 
 
 def test_an_answer_is_remembered_and_a_question_ends_as_the_rules_say(bench: Path, verrou: Verrou) -> None:
-    rules = ("elevation.administrator_gives=password", "elevation.remembered_for=5 minutes")
+    rules = ("elevation.administrator=password", "elevation.remembered_for=5 minutes")
     verrou("rule", "set", *rules, "elevation.unanswered_after=1 minute", "-m", bench, "--yes")
     machine = authority(bench)
     token = machine.sign_in("warden", GOOD_PASSWORD)
@@ -462,7 +446,7 @@ def test_a_standard_user_gives_an_administrator_s_password_where_the_rule_lets_i
     machine = authority(bench)
     machine.add("tern", "", GOOD_PASSWORD, must_change=False)
     machine.save(bench)
-    verrou("rule", "set", "elevation.standard_gives=admin-password", "-m", bench, "--yes")
+    verrou("rule", "set", "elevation.standard=admin-password", "-m", bench, "--yes")
     machine = authority(bench)
     token = machine.sign_in("tern", GOOD_PASSWORD)
     assert machine.request(token, "vouched") == "administrator's password"
@@ -473,3 +457,32 @@ def test_a_standard_user_gives_an_administrator_s_password_where_the_rule_lets_i
     assert machine.request(token, "vouched") == "runs"
     row = verrou.json("access", "tern", "-m", bench)[0]
     assert row["elevation"]["signed"] == "admin-password" and row["role"] == "standard"
+
+
+WRITTEN = st.sampled_from(GIVES.options) | st.dictionaries(
+    st.sampled_from([*GIVES.rows, "all"]), st.sampled_from(GIVES.options), min_size=1
+)
+
+
+@given(WRITTEN, WRITTEN, st.sampled_from(GIVES.options))
+def test_a_table_is_compared_row_by_row(machine_has: object, required: object, base: str) -> None:
+    value, wanted = GIVES.parse({"all": base} | GIVES.parse(machine_has).words), GIVES.parse(required)
+    strictness = GIVES.options.index
+    rows = [(value.words[row], word) for row, word in wanted.words.items()]
+    assert GIVES.at_least(value, wanted) is all(strictness(has) >= strictness(asked) for has, asked in rows)
+    target = GIVES.target(value, wanted)
+    assert GIVES.at_least(target, wanted) and GIVES.at_least(target, value)
+    assert GIVES.rank(target) > GIVES.rank(value) or target == value, "nothing is made stricter than it has to be"
+    assert GIVES.same(GIVES.resulting(value, wanted), wanted)
+    assert GIVES.load(json.loads(json.dumps(GIVES.dump(value)))) == value
+    assert all(GIVES.parse(GIVES.written(each)) == each for each in (value, wanted))
+    if isinstance(required, dict):
+        assert GIVES.parse_text(",".join(f"{row}={word}" for row, word in required.items())) == wanted
+
+
+def test_elevation_is_never_denied_to_every_administrator(bench: Path, verrou: Verrou) -> None:
+    denied = ("rule", "set", "elevation.builtin=denied", "elevation.administrator=system=denied", "-m", bench, "--yes")
+    assert "guard last-administrator" in verrou(*denied, code=3).stderr
+    verrou("rule", "set", "elevation.administrator=unsigned=denied,installer=denied", "-m", bench, "--yes")
+    shown = verrou.json("rule", "show", "elevation.administrator", "-m", bench)["elevation.administrator"]["value"]
+    assert {row for row, word in shown["cells"].items() if word == "denied"} == {"unsigned", "installer"}

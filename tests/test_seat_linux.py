@@ -33,7 +33,7 @@ PEOPLE = ("warden", "tern", "gull", "daypass")
 SET = (
     *("logon.remote-shell.allowed=group:sudo", "logon.console.denied=gull", "rights.shut_down=group:sudo"),
     *("rights.set_clock=tern", "elevation.remembered_for=never", "elevation.unanswered_after=1 minute"),
-    *("elevation.standard_gives=denied", "screen.hidden_accounts=warden", "screen.locks_after=10 minutes"),
+    *("elevation.standard=denied", "screen.hidden_accounts=warden", "screen.locks_after=10 minutes"),
     *("screen.notice=Cap Fauvel | For staff \\ only.", "screen.shut_down_button=no", "sharing.hidden_drives=all"),
     *("sharing.applies_to=gull,group:sudo", "sharing.settings_closed=yes"),
 )
@@ -125,7 +125,7 @@ def test_verify_tries_each_kind_of_account_by_each_way(desktop: PrivateRoot, ver
     ]
     assert tried["a temporary guest account signs in at the console (lightdm)"]["seen"].startswith("denied")
     assert tried["a temporary standard account signs in through a remote shell (sshd)"]["seen"].startswith("denied")
-    assert tried["a temporary administrator account elevates with its own password"]["seen"] == "accepted"
+    assert tried["a temporary administrator account elevates a program with its own password"]["seen"] == "accepted"
 
 
 @pytest.mark.real_root

@@ -11,6 +11,7 @@ import pytest
 from conftest import GOOD_PASSWORD, TYPED, Verrou, with_files
 from debian_root import PrivateRoot
 from test_seat_linux import admits
+from verrou.core.rules.elevation import GIVES
 from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority, Damaged, No
 from verrou.machines.linux.root import Root
@@ -103,7 +104,7 @@ def test_a_name_that_the_access_file_cannot_hold_is_never_written(tmp_path: Path
 @pytest.mark.real_root
 def test_nopasswd_goes_where_it_stands_and_only_there(desktop: PrivateRoot, verrou: Verrou) -> None:
     asks = ("sudo", "-k", "-n", "true")
-    set_it = ("rule", "set", "elevation.administrator_gives=password", "-m", desktop.path, "--yes")
+    set_it = ("rule", "set", "elevation.administrator=password", "-m", desktop.path, "--yes")
     desktop.write("/etc/sudoers.d/site", "warden ALL=(ALL) NOPASSWD: ALL # until August\n# the end\n")
     (desktop.path / "etc/sudoers.d/site").chmod(0o440)
     assert desktop.inside(*asks, user="warden").returncode == 0
@@ -112,7 +113,7 @@ def test_nopasswd_goes_where_it_stands_and_only_there(desktop: PrivateRoot, verr
     left = desktop.read("/etc/sudoers.d/site").split()
     assert left == ["warden", "ALL=(ALL)", "ALL", "#", "until", "August", "#", "the", "end"]
     assert desktop.inside(*asks, user="warden").returncode != 0 and desktop.inside("visudo", "-c").returncode == 0
-    assert value(verrou, desktop, "elevation.administrator_gives") == "password"
+    assert value(verrou, desktop, "elevation.administrator") == dict.fromkeys(GIVES.rows, "password")
 
     desktop.write("/etc/sudoers.d/site", "warden ALL=(ALL) NOPASSWD : \\\n  ALL\n")
     before = desktop.tree()
@@ -149,17 +150,17 @@ def test_a_file_that_sudo_reads_after_ours_is_named(desktop: PrivateRoot, verrou
 def test_su_is_for_administrators_alone_until_it_is_opened_again(desktop: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", desktop.path, "--yes")
     desktop.inside("chpasswd", typed="root:razorbill-Skerry-17\n")
-    assert value(verrou, desktop, "elevation.standard_gives") == "admin-password"
+    assert value(verrou, desktop, "elevation.standard") == dict.fromkeys(GIVES.rows, "admin-password")
     vouched = verrou.json("access", "tern", *m[:2])[0]["elevation"]["signed"]
     assert vouched == "admin-password"
     start = desktop.read("/etc/pam.d/su")
-    verrou("rule", "set", "elevation.standard_gives=denied", *m)
+    verrou("rule", "set", "elevation.standard=denied", *m)
     wheel = next(line for line in desktop.read("/etc/pam.d/su").splitlines() if line.startswith("auth\trequired"))
     assert wheel.endswith("pam_wheel.so group=sudo")
-    assert value(verrou, desktop, "elevation.standard_gives") == "denied"
-    verrou("rule", "set", "elevation.standard_gives=admin-password", *m)
+    assert value(verrou, desktop, "elevation.standard") == dict.fromkeys(GIVES.rows, "denied")
+    verrou("rule", "set", "elevation.standard=admin-password", *m)
     assert desktop.read("/etc/pam.d/su") == start
-    assert value(verrou, desktop, "elevation.standard_gives") == "admin-password"
+    assert value(verrou, desktop, "elevation.standard") == dict.fromkeys(GIVES.rows, "admin-password")
 
 
 def test_what_another_program_wrote_among_our_rules_of_polkit_is_left_alone(tmp_path: Path) -> None:
@@ -222,6 +223,7 @@ def test_a_list_that_names_no_one_any_more_allows_no_one() -> None:
 
 
 BAD: dict[str, Any] = {
+    **dict.fromkeys(seat.GIVES_LIMITS, dict.fromkeys(seat.PROGRAMS, 5)),
     **dict.fromkeys(seat.SEAT_LIMITS, 99999),
     **dict.fromkeys(seat.SEAT_SWITCHES, "on"),
     **{key: [7_777] for key in seat.LISTS},

@@ -172,7 +172,7 @@ def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
     for trial in output:
         by_rule.setdefault(trial["rule"], set()).add(trial["result"])
         assert "is denied sign-in by" not in trial["seen"] or trial["rule"].startswith("logon."), trial
-    for rule_id in ("lockout.after", "elevation.standard_gives", "logon.console.allowed"):
+    for rule_id in ("lockout.after", "elevation.standard", "logon.console.allowed"):
         assert by_rule[rule_id] == {"passed"}, (rule_id, output)
     verrou("rule", "set", "lockout.after=4", *m, "--yes", "--test")
 
@@ -346,7 +346,7 @@ def test_who_was_late_once_is_not_asked_again(tmp_path: Path) -> None:
 @pytest.mark.real_root
 def test_what_cannot_come_out_so_is_reported_with_its_reason(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path, "--yes")
-    output = verrou("rule", "set", "elevation.standard_gives=admin-password", *m, code=4).stderr
+    output = verrou("rule", "set", "elevation.standard=admin-password", *m, code=4).stderr
     assert "no action of polkit asks for an administrator" in output
     manned_root.write("/etc/ssh/sshd_config.d/10-site.conf", "DenyUsers gull\n")
     output = verrou("rule", "set", "logon.remote-shell.denied=nobody", *m, code=4).stderr

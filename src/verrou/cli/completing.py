@@ -79,7 +79,10 @@ def assignments(context: click.Context, typed: str) -> Iterable[str]:
     rule = CATALOGUE.get(typed.partition("=")[0])
     if rule is None:
         return [f"{rule_id}=" for rule_id, each in CATALOGUE.items() if each.derived is None]
-    return [f"{rule.id}={word}" for word in _words_of(rule.kind.written_schema())]
+    before, comma, last = typed.removeprefix(f"{rule.id}=").rpartition(",")
+    row = last.partition("=")[0] if "=" in last else ""
+    words = [f"{row}={word}" for word in _words_of(_cell(rule.kind.written_schema(), row))] if row else ()
+    return [f"{rule.id}={before}{comma}{word}" for word in words or _words_of(rule.kind.written_schema())]
 
 
 @_offering
@@ -122,7 +125,15 @@ def _words_of(schema: object) -> Iterable[str]:
         return []
     if schema.get("type") == "boolean":
         return ["yes", "no"]
-    return [*map(str, schema.get("enum", [])), *_words_of(schema.get("anyOf")), *_words_of(schema.get("oneOf"))]
+    rows = [f"{key}=" for key, each in schema.get("properties", {}).items() if "enum" in each]
+    return [*map(str, schema.get("enum", [])), *_words_of(schema.get("anyOf")), *_words_of(schema.get("oneOf")), *rows]
+
+
+def _cell(schema: object, row: str) -> object:
+    """Return the schema of a row of a table, wherever it stands in the schema of a value."""
+    if isinstance(schema, dict):
+        return schema.get("properties", {}).get(row) or _cell(schema.get("anyOf"), row)
+    return next(filter(None, (_cell(each, row) for each in schema)), None) if isinstance(schema, list) else None
 
 
 def _files(typed: str, *suffixes: str) -> list[str]:

@@ -14,8 +14,9 @@ from verrou.core.model.access import (
     role_of,
     weakest_credential,
 )
-from verrou.core.model.elevation import Program, PromptOutcome, elevation_outcome
+from verrou.core.model.elevation import PromptOutcome, elevation_outcome
 from verrou.core.model.known import Known
+from verrou.core.model.programs import Program
 from verrou.core.model.reasons import Reason, Why
 from verrou.core.model.routes import Route
 from verrou.core.model.screens import Screens, screens_of

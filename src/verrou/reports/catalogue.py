@@ -6,6 +6,7 @@ from typing import TypedDict
 from verrou.core.model import Effect
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules import CATALOGUE, PRESETS, Rule
+from verrou.core.rules.elevation import Written
 from verrou.machines.rule_places import where_set
 from verrou.reports.tables import Table, columns_of
 
@@ -97,7 +98,7 @@ class PresetData(TypedDict):
 
     preset: str
     gives_up: str
-    values: dict[str, str | bool]
+    values: dict[str, Written]
 
 
 def presets_data() -> list[PresetData]:

@@ -84,7 +84,7 @@ def account_doubts(snapshot: Snapshot, required: WantedAccount) -> Iterator[str]
     if account is None:
         return
     if known_role(account, snapshot) is Known.UNKNOWN:
-        reading = snapshot.readings.get("elevation.standard_gives")
+        reading = snapshot.readings.get("elevation.standard")
         why = f" ({reading.reason})" if reading is not None and reading.reason else ""
         yield f"whether {account.name} has administrator rights could not be read{why}"
     if account.password is PasswordState.UNKNOWN:

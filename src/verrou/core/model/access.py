@@ -19,7 +19,9 @@ from verrou.core.model import (
 )
 from verrou.core.model.ageing import barred_by_age, expired
 from verrou.core.model.known import Known
+from verrou.core.model.programs import ElevationSubject, Program
 from verrou.core.model.routes import Admission, EntryPoint, Route
+from verrou.core.values import cells_of
 
 KnownRole = Role | Literal[Known.UNKNOWN]
 
@@ -323,7 +325,12 @@ def _by_password(account: Account, entry_point: EntryPoint) -> Known:
 
 
 def _has_what_elevation_asks(account: Account, snapshot: Snapshot, day: date) -> bool:
-    """Return whether a password exists that elevation accepts, where it asks for another account's."""
+    """Return whether the rules let the account elevate the system's own programs, with which everything can be set
+    right, and whether a password exists that elevation accepts, where it asks for another account's."""
+    who = ElevationSubject.BUILT_IN if account.builtin is Builtin.ADMIN else ElevationSubject.ADMINISTRATOR
+    reading = snapshot.readings.get(f"elevation.{who}")
+    if reading is not None and reading.value is not None and cells_of(reading.value).get(Program.SYSTEM) == "denied":
+        return False
     if not account.elevates_with:
         return True
     other = snapshot.by_name.get(AccountName(account.elevates_with))

@@ -1,22 +1,13 @@
 """Outcome of an elevation request, derived account by account from the facts."""
 
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from enum import StrEnum
 
 from verrou.core.model.access import role_of
 from verrou.core.model.facts import Account, Builtin, Reading, Role, Source, Status
+from verrou.core.model.programs import ElevationSubject, Program
 from verrou.core.model.snapshot import Snapshot
-from verrou.core.values import Value
-
-
-class Program(StrEnum):
-    """What asks for elevation: system programs, signed, unsigned, installers, and remote help."""
-
-    SYSTEM_PART = "system-part"
-    SIGNED = "signed"
-    UNSIGNED = "unsigned"
-    INSTALLER = "installer"
-    REMOTE_HELP = "remote-help"
+from verrou.core.values import Value, cells_of
 
 
 class PromptOutcome(StrEnum):
@@ -30,40 +21,39 @@ class PromptOutcome(StrEnum):
     UNKNOWN = "unknown"
 
 
-class ElevationSubject(StrEnum):
-    """Kind of account, as elevation rules tell accounts apart."""
-
-    ADMINISTRATOR = "administrator"
-    BUILT_IN = "built-in"
-    STANDARD = "standard"
-    GUEST = "guest"
-
-
-GIVES = {"nothing": PromptOutcome.NO_PROMPT, "approval": PromptOutcome.CONFIRM, "password": PromptOutcome.OWN_PASSWORD}
+GIVES = {
+    "nothing": PromptOutcome.NO_PROMPT,
+    "approval": PromptOutcome.CONFIRM,
+    "password": PromptOutcome.OWN_PASSWORD,
+    "admin-password": PromptOutcome.ADMIN_PASSWORD,
+    "denied": PromptOutcome.DENIED,
+}
+"""Outcome by the word in a cell of a rule ``elevation.<kind>``."""
 SUDO_ASKS = {"none": PromptOutcome.NO_PROMPT, "own": PromptOutcome.OWN_PASSWORD, "root's": PromptOutcome.ADMIN_PASSWORD}
 """Prompt by the password that a line of sudoers(5) asks for."""
 
 
 def rule_outcome(who: ElevationSubject, program: Program, values: Mapping[str, Value]) -> PromptOutcome:
-    """Return the outcome by the enforced values of ``elevation.*``; a rule without a value asks for nothing."""
-    standing = values.get("elevation.standard_gives", "denied")
-    if who is ElevationSubject.GUEST or (who is ElevationSubject.STANDARD and standing == "denied"):
-        return PromptOutcome.DENIED
-    if program is Program.INSTALLER and values.get("elevation.installers") == "fail":
-        return PromptOutcome.DENIED
-    if program is Program.UNSIGNED and values.get("elevation.unsigned_programs") == "denied":
-        return PromptOutcome.DENIED
-    rule = "elevation.builtin_gives" if who is ElevationSubject.BUILT_IN else "elevation.administrator_gives"
-    gives = (
-        PromptOutcome.ADMIN_PASSWORD if who is ElevationSubject.STANDARD else GIVES[str(values.get(rule, "nothing"))]
-    )
-    entries = program is Program.SYSTEM_PART and values.get("elevation.system_parts", "pass") == "pass"
-    if gives is PromptOutcome.NO_PROMPT or (entries and who is not ElevationSubject.STANDARD):
-        return PromptOutcome.NO_PROMPT
+    """Return the outcome by the enforced values of ``elevation.*``; without a rule about them, administrators are asked
+    for nothing and others are denied."""
+    table = values.get(rule_about(who, values))
+    ranked = (ElevationSubject.ADMINISTRATOR, ElevationSubject.BUILT_IN)
+    otherwise = PromptOutcome.NO_PROMPT if who in ranked else PromptOutcome.DENIED
+    gives = otherwise if table is None else GIVES[cells_of(table)[program]]
+    if gives in (PromptOutcome.NO_PROMPT, PromptOutcome.DENIED):
+        return gives
     apart = values.get("elevation.prompt_apart") is True
     if program is Program.REMOTE_HELP and apart and values.get("elevation.helpers_reach_prompt") is False:
         return PromptOutcome.DENIED
     return gives
+
+
+def rule_about(who: ElevationSubject, known: Container[str]) -> str:
+    """Return the rule about a kind of account. A machine without one about guests treats them as standard users."""
+    rule_id = f"elevation.{who}"
+    if who is ElevationSubject.GUEST and rule_id not in known:
+        return f"elevation.{ElevationSubject.STANDARD}"
+    return rule_id
 
 
 def subject_of(account: Account, snapshot: Snapshot) -> ElevationSubject:
@@ -87,7 +77,7 @@ def elevation_outcome(account: Account, snapshot: Snapshot, program: Program = P
     reading = decided_by(account, snapshot)
     if reading is not None and reading.status is Status.UNKNOWN:
         return PromptOutcome.UNKNOWN
-    return rule_outcome(subject_of(account, snapshot), program, _values(snapshot))
+    return rule_outcome(subject_of(account, snapshot), program, elevation_values(snapshot))
 
 
 def is_the_system(account: Account, snapshot: Snapshot) -> bool:
@@ -98,9 +88,11 @@ def is_the_system(account: Account, snapshot: Snapshot) -> bool:
 
 def decided_by(account: Account, snapshot: Snapshot) -> Reading | None:
     """Return the rule that decides the outcome."""
-    which = {ElevationSubject.BUILT_IN: "builtin_gives", ElevationSubject.ADMINISTRATOR: "administrator_gives"}
-    key = which.get(subject_of(account, snapshot), "standard_gives")
-    return snapshot.readings.get(f"elevation.{key}")
+    who = subject_of(account, snapshot)
+    reading = snapshot.readings.get(rule_about(who, snapshot.readings))
+    if reading is not None and reading.status is Status.NOT_APPLICABLE:
+        return snapshot.readings.get(rule_about(who, ()))
+    return reading
 
 
 def granted_by(account: Account, snapshot: Snapshot) -> tuple[Source, ...]:
@@ -113,7 +105,8 @@ def granted_by(account: Account, snapshot: Snapshot) -> tuple[Source, ...]:
     return tuple(found.values())
 
 
-def _values(snapshot: Snapshot) -> dict[str, Value]:
+def elevation_values(snapshot: Snapshot) -> dict[str, Value]:
+    """Return the enforced values of ``elevation.*``."""
     found: dict[str, Value] = {}
     for rule_id, reading in snapshot.readings.items():
         if rule_id.startswith("elevation.") and reading.value is not None and reading.enforced:

@@ -27,13 +27,11 @@ def values_of(snapshot: Snapshot, name: str) -> tuple[dict[str, Value], list[str
 
 
 def _taken(rule: Rule, value: Value, snapshot: Snapshot) -> Value | None:
-    """Return the value, or the next stricter word that the machine accepts; None where it accepts none."""
+    """Return the value, or the next stricter one that the machine accepts; None where it accepts none."""
     accepted_values = snapshot.accepted_values.get(rule.id)
     if accepted_values is None or not rule.kind.why_not_accepted(value, accepted_values):
         return value
-    words = () if accepted_values.cannot else accepted_values.words or ()
-    stricter = [word for word in words if rule.kind.at_least(word, value)]
-    return min(stricter, key=rule.kind.rank, default=None)
+    return None if accepted_values.cannot else rule.kind.accepted_instead(value, accepted_values)
 
 
 def preset_names() -> list[str]:

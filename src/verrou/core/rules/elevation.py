@@ -6,60 +6,77 @@ from collections.abc import Mapping
 from attrs import frozen
 
 from verrou.core.model.facts import Effect
+from verrou.core.model.programs import Program
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules.declaration import Rule
-from verrou.core.values import Choice, Span, Value, YesNo
+from verrou.core.values import Span, Table, Value, YesNo
 
 PRESET = "preset"
 """The key of a baseline's family that names one of :data:`PRESETS`."""
-GIVES = Choice(("nothing", "approval", "password"))
+GIVES = Table(
+    rows={
+        Program.SYSTEM: "the system's own programs",
+        Program.SIGNED: "signed programs",
+        Program.UNSIGNED: "unsigned programs",
+        Program.INSTALLER: "installers",
+        Program.REMOTE_HELP: "remote help",
+    },
+    options=("nothing", "approval", "password", "admin-password", "denied"),
+)
+"""What has to be given before a program of each kind is elevated; ``password`` is the account's own."""
 
 
-def _gives(who: str, *, several: bool) -> dict[Value | None, str]:
-    s = "" if several else "s"
+def _statement(who: str) -> dict[Value | None, str]:
+    sentences = {
+        "nothing": f"{who} can elevate any program without a prompt",
+        "approval": f"{who} confirm the prompt before a program is elevated",
+        "password": f"{who} enter their own password before a program is elevated",
+        "admin-password": f"{who} enter an administrator's password before a program is elevated",
+        "denied": f"{who} cannot elevate programs",
+    }
     return {
-        "nothing": f"{who} can change the machine without a prompt",
-        "approval": f"{who} confirm{s} each change to the machine",
-        "password": f"{who} enter{s} a password before changing the machine",
+        **{GIVES.uniform(word): text for word, text in sentences.items()},
+        None: f"to elevate a program, {who} give: {{}}",
     }
 
 
 RULES = (
     Rule(
-        id="elevation.administrator_gives",
-        title="what an administrator is asked for before a change to the machine",
-        statement=_gives("administrators", several=True),
+        id="elevation.administrator",
+        title="what administrators give before a program of each kind is elevated",
+        statement=_statement("administrators"),
         kind=GIVES,
         severity=Severity.HIGH,
         why_severe="without a prompt, every program an administrator opens can change the whole machine",
         takes_effect=Effect.NOW,
         protects=(
             "A program opened by mistake, such as a mail attachment, cannot change the machine "
-            "unnoticed; with a password, nor can someone who finds the session open."
+            "unnoticed; with a password, nor can someone who finds the session open. Denied for "
+            "unsigned programs, no one can be persuaded to elevate a program of unknown origin."
         ),
-        costs="One prompt for each change. If prompts are frequent, people confirm without reading.",
-        controls=("AC-6", "IA-11"),
+        costs=(
+            "One prompt for each change. If prompts are frequent, people confirm without reading. Older "
+            "tools and those of small vendors are often unsigned; where they are denied, they stop working."
+        ),
+        controls=("AC-6", "IA-11", "CM-14"),
     ),
     Rule(
-        id="elevation.builtin_gives",
-        title="what the built-in administrator is asked for before a change to the machine",
-        statement=_gives("the built-in administrator", several=False),
+        id="elevation.builtin",
+        title="what the built-in administrator gives before a program of each kind is elevated",
+        statement=_statement("users of the built-in administrator"),
         kind=GIVES,
         severity=Severity.LOW,
-        why_severe=("it matters only while that account is in use; then every program it opens has full rights"),
+        why_severe="it matters only while that account is in use; then every program it opens has full rights",
         takes_effect=Effect.NOW,
         protects="The same protection for the built-in account.",
         costs="Repairs done with that account bring more prompts.",
         controls=("AC-6", "IA-11"),
     ),
     Rule(
-        id="elevation.standard_gives",
-        title="what happens when a standard user tries to elevate",
-        statement={
-            "denied": "standard users cannot elevate",
-            "admin-password": "standard users can elevate with an administrator's password",
-        },
-        kind=Choice(("admin-password", "denied")),
+        id="elevation.standard",
+        title="what standard users give before a program of each kind is elevated",
+        statement=_statement("standard users"),
+        kind=GIVES,
         severity=Severity.LOW,
         why_severe="an administrator's password typed in another user's session can be captured there",
         takes_effect=Effect.NOW,
@@ -68,52 +85,16 @@ RULES = (
         controls=("AC-6(10)",),
     ),
     Rule(
-        id="elevation.system_parts",
-        title="whether the system's own tools prompt too",
-        statement={
-            "pass": "the system's own tools elevate without a prompt",
-            "ask": "the system's own tools prompt like any other program",
-        },
-        kind=Choice(("pass", "ask")),
+        id="elevation.guest",
+        title="what guests give before a program of each kind is elevated",
+        statement=_statement("guests"),
+        kind=GIVES,
         severity=Severity.MEDIUM,
-        why_severe="a program can use a system tool to do what it may not do itself",
+        why_severe="anyone can use a guest's session, and a program left in it can capture the password typed there",
         takes_effect=Effect.NOW,
-        protects="No program can bypass the prompt through a system tool.",
-        costs="Opening the system settings brings a prompt each time.",
-        controls=("AC-6",),
-    ),
-    Rule(
-        id="elevation.installers",
-        title="what happens when an installer needs elevation",
-        statement={
-            "ask": "an installer that needs elevation prompts for it",
-            "fail": "an installer that needs elevation fails",
-        },
-        kind=Choice(("ask", "fail")),
-        severity=Severity.LOW,
-        why_severe="anyone who can answer the prompt can install anything",
-        takes_effect=Effect.NOW,
-        protects="Where software is installed centrally, nothing else is installed.",
-        costs=(
-            "With fail, the rule has to be relaxed for new programs and some updates; the installer "
-            "hardly says why it failed."
-        ),
-        controls=("CM-11",),
-    ),
-    Rule(
-        id="elevation.unsigned_programs",
-        title="what happens when an unsigned program needs elevation",
-        statement={
-            "ask": "unsigned programs prompt like any other program",
-            "denied": "unsigned programs cannot elevate",
-        },
-        kind=Choice(("ask", "denied")),
-        severity=Severity.LOW,
-        why_severe="the prompt does not show where an unsigned program comes from",
-        takes_effect=Effect.NOW,
-        protects="No one can be persuaded to elevate a program of unknown origin.",
-        costs=("Older tools and those of small vendors are often unsigned; they stop working for administrators."),
-        controls=("CM-14",),
+        protects="No administrator's password is ever typed in a session that strangers use.",
+        costs="An administrator has to sign in to help a guest.",
+        controls=("AC-6(10)",),
     ),
     Rule(
         id="elevation.prompt_apart",
@@ -178,29 +159,31 @@ RULES = (
 )
 
 
+Written = str | bool | dict[str, str]
+"""A value as a baseline file writes it."""
+
+
 @frozen
 class Preset:
     """A set of values for the whole family, as a baseline file writes them, with its purpose and its cost."""
 
     reason: str
     gives_up: str
-    values: Mapping[str, str | bool]
+    values: Mapping[str, Written]
 
 
-def _preset(reason: str, gives_up: str, **values: str | bool) -> Preset:
+def _preset(reason: str, gives_up: str, **values: Written) -> Preset:
     return Preset(reason, gives_up, {f"elevation.{key}": value for key, value in values.items()})
 
 
 PRESETS: Mapping[str, Preset] = {
     "password-each-time": _preset(
         "administrators prove each change themselves",
-        "only time: every elevation asks for a password, and installers fail",
-        administrator_gives="password",
-        builtin_gives="password",
-        standard_gives="denied",
-        system_parts="ask",
-        installers="fail",
-        unsigned_programs="denied",
+        "only time: every elevation asks for a password",
+        administrator="password",
+        builtin="password",
+        standard="denied",
+        guest="denied",
         prompt_apart=True,
         helpers_reach_prompt=False,
         remembered_for="never",
@@ -209,12 +192,10 @@ PRESETS: Mapping[str, Preset] = {
     "password-for-minutes": _preset(
         "one password starts a few minutes of work",
         "for some minutes after an answer, anyone at the keyboard has the rights too",
-        administrator_gives="password",
-        builtin_gives="password",
-        standard_gives="admin-password",
-        system_parts="ask",
-        installers="ask",
-        unsigned_programs="ask",
+        administrator="password",
+        builtin="password",
+        standard="admin-password",
+        guest="denied",
         prompt_apart=True,
         helpers_reach_prompt=False,
         remembered_for="5 minutes",
@@ -223,12 +204,10 @@ PRESETS: Mapping[str, Preset] = {
     "confirm-only": _preset(
         "the user sees what asks for elevation",
         "a click is enough, so an open session can be misused",
-        administrator_gives="approval",
-        builtin_gives="approval",
-        standard_gives="admin-password",
-        system_parts="pass",
-        installers="ask",
-        unsigned_programs="ask",
+        administrator={"all": "approval", "system": "nothing"},
+        builtin={"all": "approval", "system": "nothing"},
+        standard="admin-password",
+        guest="denied",
         prompt_apart=False,
         helpers_reach_prompt=True,
         remembered_for="15 minutes",
@@ -237,12 +216,10 @@ PRESETS: Mapping[str, Preset] = {
     "no-prompt": _preset(
         "administrators are never interrupted",
         "every program an administrator opens can change the whole machine, unnoticed",
-        administrator_gives="nothing",
-        builtin_gives="nothing",
-        standard_gives="admin-password",
-        system_parts="pass",
-        installers="ask",
-        unsigned_programs="ask",
+        administrator="nothing",
+        builtin="nothing",
+        standard="admin-password",
+        guest="denied",
         prompt_apart=False,
         helpers_reach_prompt=True,
         remembered_for="1 hour",

@@ -2,18 +2,21 @@
 responds."""
 
 import random
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from datetime import timedelta
 from typing import Protocol
 
 from attrs import frozen
 
-from verrou.core.model import Account, AccountName, GroupName, Reading, Role, Snapshot, Status, counted
+from verrou.core.model import Account, AccountName, GroupName, Reading, Role, Snapshot, Status, counted, joined
 from verrou.core.model.access import accepted_credential
+from verrou.core.model.elevation import PromptOutcome, elevation_values, rule_about, rule_outcome
+from verrou.core.model.programs import ElevationSubject, Program
 from verrou.core.model.routes import Route
 from verrou.core.model.verdicts import Result, TrialResult
 from verrou.core.rules import CATALOGUE, reading_of
+from verrou.core.rules.elevation import GIVES
 from verrou.core.testing.passwords import Policy, breaking, make_password, policy_of
 from verrou.core.values import format_duration
 
@@ -72,23 +75,23 @@ class TrialAccount(Protocol):
         Raises: CannotTry: with the reason."""
         ...
 
-    def elevate(self, password: str) -> Answer:
-        """Elevate, giving the account's own password where one is asked for.
-
-        Not accepted means rejected by what decides about elevation. Raises: CannotTry: something else stopped it, with
-        the reason."""
+    @property
+    def programs(self) -> Sequence[Program]:
+        """The kinds of program that the machine tells apart; one that stands for all, where it tells none apart."""
         ...
 
-    def elevate_with_help(self) -> Answer:
-        """Elevate a program with an administrator's password. Raises: CannotTry: no program can be asked, with the
-        reason."""
+    def elevate(self, program: Program, given: str) -> Answer:
+        """Elevate a program in a session of its own, giving what a cell of ``elevation.*`` names.
+
+        Not accepted means rejected by what decides about elevation. Raises: CannotTry: something else stopped it, or
+        this cannot be given here, with the reason."""
         ...
 
-    def elevate_again(self, password: str, after: timedelta) -> Answer:
+    def elevate_again(self, program: Program, after: timedelta) -> Answer:
         """Elevate, let time pass, and elevate again without another answer. Raises: CannotTry: with the reason."""
         ...
 
-    def answer_late(self, password: str, after: timedelta) -> Answer:
+    def answer_late(self, program: Program, after: timedelta) -> Answer:
         """Ask for elevation, let time pass, and give the right answer then. Raises: CannotTry: with the reason."""
         ...
 
@@ -154,39 +157,57 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, snapshot: Snapshot
             yield _judge(rule, message, answer, expected)
 
 
+_SUBJECTS = {
+    Role.ADMINISTRATOR: ElevationSubject.ADMINISTRATOR,
+    Role.STANDARD: ElevationSubject.STANDARD,
+    Role.GUEST: ElevationSubject.GUEST,
+}
+_GIVING = {
+    "nothing": "without an answer",
+    "approval": "after approval",
+    "password": "with its own password",
+    "admin-password": "with an administrator's password",
+}
+_SHOWS: Mapping[PromptOutcome, Mapping[str, bool]] = {
+    PromptOutcome.NO_PROMPT: {"nothing": True},
+    PromptOutcome.CONFIRM: {"approval": True, "nothing": False},
+    PromptOutcome.OWN_PASSWORD: {"password": True, "nothing": False},
+    PromptOutcome.ADMIN_PASSWORD: {"admin-password": True, "password": False},
+    PromptOutcome.DENIED: {"password": False, "admin-password": False},
+}
+"""By outcome what a test gives, and whether that is accepted."""
+
+
 def elevation_trial(subject: TrialAccount, snapshot: Snapshot, role: Role) -> Iterator[TrialResult]:
-    """Test elevation in a session of the account."""
-    administers = role is Role.ADMINISTRATOR
-    rule = f"elevation.{'administrator' if administers else 'standard'}_gives"
-    message = f"a temporary {role} account elevates with its own password"
-    try:
-        yield _judge(rule, message, subject.elevate(subject.password), administers)
-    except CannotTry as reason:
-        yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
-    if administers:
-        yield from _questions_trial(subject, snapshot)
-    elif (reading := _in_force(rule, snapshot)) is not None:
-        yield from _helped_trial(subject, role, reading)
+    """Test elevation of each kind of program, in sessions of the account: with what is required, and with less."""
+    who, values = _SUBJECTS[role], elevation_values(snapshot)
+    rule = rule_about(who, values)
+    if rule not in values or (len(subject.programs) == 1 and values[rule] == GIVES.uniform("nothing")):
+        # What is asked of some accounts is not known, or of some of them nothing: only who may elevate can be shown.
+        shows: Mapping[str, bool] = {"password": role is Role.ADMINISTRATOR}
+    else:
+        shows = {}
+    outcomes = {program: rule_outcome(who, program, values) for program in subject.programs}
+    for outcome in dict.fromkeys(outcomes.values()):
+        programs = [program for program, each in outcomes.items() if each is outcome]
+        what = "a program" if len(programs) == len(outcomes) else joined([GIVES.rows[each] for each in programs])
+        for given, accepted in (shows or _SHOWS[outcome]).items():
+            message = f"a temporary {role} account elevates {what} {_GIVING[given]}"
+            try:
+                answers = [subject.elevate(program, given) for program in programs]
+            except CannotTry as reason:
+                yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
+                continue
+            unexpected = [each for each in answers if each.accepted is not accepted]
+            yield _judge(rule, message, (unexpected or answers)[0], accepted)
+    if role is Role.ADMINISTRATOR:
+        prompts = (PromptOutcome.CONFIRM, PromptOutcome.OWN_PASSWORD, PromptOutcome.ADMIN_PASSWORD)
+        if prompting := [program for program, each in outcomes.items() if each in prompts]:
+            yield from _questions_trial(subject, snapshot, prompting[0])
 
 
-def _helped_trial(subject: TrialAccount, role: Role, reading: Reading) -> Iterator[TrialResult]:
-    """Run a program that another account's password would elevate; where there is none, another rule decides."""
-    rule, message = "elevation.standard_gives", f"a temporary {role} account elevates through a program that prompts"
-    try:
-        answer = subject.elevate_with_help()
-    except CannotTry as reason:
-        yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
-        return
-    if answer.accepted or reading.value == "denied":
-        yield _judge(rule, message, answer, reading.value != "denied")
-
-
-def _questions_trial(subject: TrialAccount, snapshot: Snapshot) -> Iterator[TrialResult]:
-    """Check how long an answer is remembered, and that an unanswered prompt ends. Without a prompt there is nothing to
-    test."""
-    asks = _in_force("elevation.administrator_gives", snapshot)
-    if asks is None or asks.value == "nothing":
-        return
+def _questions_trial(subject: TrialAccount, snapshot: Snapshot, program: Program) -> Iterator[TrialResult]:
+    """Check how long an answer to the prompt for a program is remembered, and that an unanswered prompt ends."""
     for rule_id, ask, words in (
         ("elevation.remembered_for", subject.elevate_again, "elevates, and again {} later without an answer"),
         ("elevation.unanswered_after", subject.answer_late, "is prompted, and answers correctly {} later"),
@@ -201,7 +222,7 @@ def _questions_trial(subject: TrialAccount, snapshot: Snapshot) -> Iterator[Tria
         for after, accepted in (*shortly_before, (holds + _MOMENT, False)):
             message = f"a temporary administrator account {words.format(format_duration(after))}"
             try:
-                yield _judge(rule_id, message, ask(subject.password, after), accepted)
+                yield _judge(rule_id, message, ask(program, after), accepted)
             except CannotTry as reason:
                 yield TrialResult(rule_id, message, Result.NOT_RUN, str(reason))
                 break

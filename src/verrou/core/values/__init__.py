@@ -16,6 +16,7 @@ from verrou.core.values.kind import (
     TEXT,
     AcceptedValues,
     BuiltinName,
+    Cells,
     JsonSchema,
     Kind,
     Members,
@@ -25,6 +26,7 @@ from verrou.core.values.kind import (
     Value,
     ValueData,
     as_list,
+    cells_of,
     either,
     exactly,
     nearest,
@@ -33,6 +35,7 @@ from verrou.core.values.kind import (
 )
 from verrou.core.values.names import GROUP, Listed, Names, NameSet, Roster
 from verrou.core.values.numbers import Count, YesNo
+from verrou.core.values.tables import Table
 from verrou.core.values.words import NOT_SHIPPED, Choice, Name, Words
 
 __all__ = [
@@ -47,6 +50,7 @@ __all__ = [
     "TEXT",
     "AcceptedValues",
     "BuiltinName",
+    "Cells",
     "Choice",
     "Count",
     "JsonSchema",
@@ -60,12 +64,14 @@ __all__ = [
     "Roster",
     "Scale",
     "Span",
+    "Table",
     "Unacceptable",
     "Value",
     "ValueData",
     "Words",
     "YesNo",
     "as_list",
+    "cells_of",
     "either",
     "exactly",
     "format_duration",

@@ -33,7 +33,19 @@ class Notice:
         return f"{self.title} {self.text}".split()
 
 
-Value: TypeAlias = bool | int | timedelta | str | frozenset[str] | BuiltinName | Notice
+@frozen
+class Cells:
+    """One word for each of several things: pairs of the thing's key and its word, in the order of their kind."""
+
+    pairs: tuple[tuple[str, str], ...]
+
+    @property
+    def words(self) -> dict[str, str]:
+        """By thing its word."""
+        return dict(self.pairs)
+
+
+Value: TypeAlias = bool | int | timedelta | str | frozenset[str] | BuiltinName | Notice | Cells
 JsonSchema: TypeAlias = dict[str, Any]
 Members: TypeAlias = Mapping[str, Collection[str]]
 """The accounts in each group."""
@@ -41,7 +53,7 @@ Members: TypeAlias = Mapping[str, Collection[str]]
 
 class ValueData(TypedDict, total=False):
     """A value as plain data: a yes or no, a number with its unit, a duration (ISO 8601), a word, names, a name with
-    whether it is the original one, or a notice with its title."""
+    whether it is the original one, a notice with its title, or a word for each of several things."""
 
     answer: bool
     number: int
@@ -53,6 +65,7 @@ class ValueData(TypedDict, total=False):
     original: bool
     title: str
     text: str
+    cells: dict[str, str]
 
 
 def exactly(**properties: JsonSchema) -> JsonSchema:
@@ -102,14 +115,15 @@ def nearest(word: object, choices: Sequence[str]) -> str | None:
 class AcceptedValues:
     """Values that one machine accepts for a rule: bounds and special words; None where it sets no bound of its own.
 
-    ``cannot`` says why it accepts nothing, ``why`` why only these words. A value that ``waits`` takes effect only
-    when the event of the rule has happened. ``effect`` is when a change takes effect here, where that differs from
-    the rule."""
+    ``cannot`` says why it accepts nothing, ``why`` why only these words. ``uniform`` says why all cells of a table have
+    one value. A value that ``waits`` takes effect only when the event of the rule has happened. ``effect`` is when a
+    change takes effect here, where that differs from the rule."""
 
     least: Value | None = None
     most: Value | None = None
     words: tuple[str, ...] | None = None
     cannot: str = ""
+    uniform: str = ""
     waits: bool = False
     why: str = ""
     effect: "Effect | None" = None
@@ -128,8 +142,10 @@ class Kind(ABC):
         """Whether a value may name accounts or groups, so that its meaning depends on the machine."""
         return False
 
-    keys: ClassVar[frozenset[str]] = frozenset()
-    """The keys of a table by which a baseline file writes a value, where it does."""
+    @property
+    def keys(self) -> frozenset[str]:
+        """The keys of a table by which a baseline file writes a value, where it does."""
+        return frozenset()
 
     @property
     @abstractmethod
@@ -244,8 +260,12 @@ class Kind(ABC):
             return f"this machine accepts {self.format(accepted_values.most)} or less"
         return ""
 
-    @staticmethod
-    def _words_of(value: Value) -> set[str]:
+    def accepted_instead(self, value: Value, accepted_values: AcceptedValues) -> Value | None:
+        """Return the next stricter value that a machine accepts; None where it accepts none."""
+        stricter = [word for word in accepted_values.words or () if self.at_least(word, value)]
+        return min(stricter, key=self.rank, default=None)
+
+    def _words_of(self, value: Value) -> set[str]:
         return set(value) if isinstance(value, frozenset) else {value} if isinstance(value, str) else set()
 
 
@@ -301,6 +321,12 @@ def number_of(value: Value) -> int:
 def words_of(value: Value) -> frozenset[str]:
     assert isinstance(value, frozenset)
     return value
+
+
+def cells_of(value: Value) -> dict[str, str]:
+    """Return the word of each row of a table."""
+    assert isinstance(value, Cells)
+    return value.words
 
 
 def word_schemas(words: Mapping[str, float]) -> list[JsonSchema]:

@@ -125,7 +125,9 @@ class Words(Kind):
 
     It has no order: the words are the required ones or not; an empty requirement asks for nothing."""
 
-    keys = frozenset({"title", "text"})
+    @property
+    def keys(self) -> frozenset[str]:
+        return frozenset({"title", "text"})
 
     @property
     def accepted(self) -> str:

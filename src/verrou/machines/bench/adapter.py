@@ -29,7 +29,10 @@ class BenchRuleAdapter:
 
 def source_of(authority: Authority, key: str) -> Source:
     """Return the source of a key of the authority, as it is enforced now."""
-    return Source(f"setting {key} = {json.dumps(authority.effective(key), ensure_ascii=False)}")
+    value = authority.effective(key)
+    if isinstance(value, dict) and len(set(map(str, value.values()))) == 1:
+        value = next(iter(value.values()))
+    return Source(f"setting {key} = {json.dumps(value, ensure_ascii=False)}")
 
 
 def words(key: str, where: str, words: Mapping[Any, str]) -> BenchRuleAdapter:

@@ -24,6 +24,7 @@ from verrou.machines.bench.data import (
 from verrou.machines.bench.session import (
     ADMINISTRATORS,
     AFTER_SIGN_IN,
+    GIVES_LIMITS,
     KEEPER,
     LISTS,
     SHIPPED_SEAT,
@@ -103,6 +104,8 @@ class Authority(State):
         if key in SHIPPED_SEAT:
             if fault := fault_in(key, value, self._identities()):
                 raise No(fault)
+            if key in GIVES_LIMITS and not self.tells_programs_apart and len(set(value.values())) > 1:
+                raise No(f"the basic edition has one number for all of {key}")
         elif key in LIMITS:
             low, high = LIMITS[key]
             if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:

@@ -3,8 +3,9 @@
 Lists contain the IDs of accounts and groups; None stands for everyone. Numbers and their trap values are its own: 0
 minutes of memory remember nothing, 0 seconds of patience wait without end, 0 idle minutes never lock. Some values take
 effect only after a restart, or at the next sign-in: until then the former value is stored in ``waiting`` and stays
-enforced. Accounts may have an idle time of their own (``own_idle``), which applies to them unless the machine's is
-pinned."""
+enforced. What an account has to give before a program is elevated is a number for each kind of program: 0 nothing, 1 a
+yes, 2 its own password, 3 an administrator's, 4 it is refused. Accounts may have an idle time of their own
+(``own_idle``), which applies to them unless the machine's is pinned."""
 
 from typing import Any
 
@@ -25,12 +26,10 @@ SHIPPED_SEAT: dict[str, Any] = {
     "duty_off": None,
     "duty_clock": [ADMINISTRATORS],
     "duty_install": [ADMINISTRATORS],
-    "admin_gives": 0,
-    "keeper_gives": 1,
-    "user_gives": 0,
-    "parts_ask": True,
-    "installers_ask": True,
-    "unsigned_ask": True,
+    "gives_administrator": dict.fromkeys(PROGRAMS, 0),
+    "gives_keeper": dict.fromkeys(PROGRAMS, 1),
+    "gives_user": dict.fromkeys(PROGRAMS, 4),
+    "gives_guest": dict.fromkeys(PROGRAMS, 4),
     "apart": False,
     "helpers_reach": True,
     "memory_minutes": 8,
@@ -50,10 +49,13 @@ SHIPPED_SEAT: dict[str, Any] = {
     "installer_for": 0,
     "covered": [GUESTS],
 }
+GIVES_LIMITS = {
+    "gives_administrator": (0, 4),
+    "gives_keeper": (0, 4),
+    "gives_user": (3, 4),
+    "gives_guest": (3, 4),
+}
 SEAT_LIMITS = {
-    "admin_gives": (0, 2),
-    "keeper_gives": (0, 2),
-    "user_gives": (0, 1),
     "memory_minutes": (0, 240),
     "patience_seconds": (0, 1_800),
     "opens_for": (0, 2),
@@ -61,10 +63,7 @@ SEAT_LIMITS = {
     "idle_minutes": (0, 600),
     "installer_for": (0, 2),
 }
-SEAT_SWITCHES = (
-    *("parts_ask", "installers_ask", "unsigned_ask", "apart", "helpers_reach", "shows_last", "off_button"),
-    *("keys_first", "idle_pinned", "settings_shut"),
-)
+SEAT_SWITCHES = (*("apart", "helpers_reach", "shows_last", "off_button", "keys_first", "idle_pinned", "settings_shut"),)
 LISTS = (
     *(f"{side}_{route}" for route in WAYS for side in ("in", "out")),
     *(f"duty_{duty}" for duty in DUTIES),
@@ -72,9 +71,9 @@ LISTS = (
 )
 FULL_ONLY = (
     *(f"{side}_{route}" for route in WAYS for side in ("in", "out")),
-    *("unsigned_ask", "apart", "helpers_reach", "drives_hidden"),
+    *("apart", "helpers_reach", "drives_hidden"),
 )
-"""What the basic edition lacks: there it keeps the default."""
+"""What the basic edition lacks: there it keeps the default. It does not tell kinds of program apart either."""
 AFTER_RESTART = (
     *("apart", "helpers_reach", "keys_first", "opens_for", "shows_last"),
     *("hidden", "off_button", "greeting"),
@@ -94,6 +93,11 @@ def fault_in(key: str, value: Any, identities: set[int]) -> str:
         low, high = SEAT_LIMITS[key]
         number = isinstance(value, int) and not isinstance(value, bool)
         return "" if number and low <= value <= high else f"{key} must be {low} to {high}, not {value}"
+    if key in GIVES_LIMITS:
+        low, high = GIVES_LIMITS[key]
+        good = isinstance(value, dict) and value.keys() == set(PROGRAMS)
+        good = good and all(type(each) is int and low <= each <= high for each in value.values())
+        return "" if good else f"{key} is a number from {low} to {high} for each of {', '.join(PROGRAMS)}"
     if key in SEAT_SWITCHES:
         return "" if isinstance(value, bool) else f"{key} is on or off, not {value}"
     if key in LISTS:
@@ -119,17 +123,7 @@ def elevation(policy: dict[str, Any], kind: str, program: str) -> str:
     password`` or ``refused``.
 
     ``kind``: administrator, keeper, user or guest."""
-    if kind == "guest" or (kind == "user" and policy["user_gives"] == 0):
+    gives = policy[f"gives_{kind}"][program]
+    if gives and program == "helper" and policy["apart"] and not policy["helpers_reach"]:
         return "refused"
-    if program == "installer" and not policy["installers_ask"]:
-        return "refused"
-    if program == "unsigned" and not policy["unsigned_ask"]:
-        return "refused"
-    gives = policy["keeper_gives"] if kind == "keeper" else policy["admin_gives"]
-    if kind != "user" and (gives == 0 or (program == "part" and not policy["parts_ask"])):
-        return "runs"
-    if program == "helper" and policy["apart"] and not policy["helpers_reach"]:
-        return "refused"
-    if kind == "user":
-        return "administrator's password"
-    return "approve" if gives == 1 else "own password"
+    return ("runs", "approve", "own password", "administrator's password", "refused")[gives]

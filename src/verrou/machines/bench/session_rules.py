@@ -2,16 +2,17 @@
 
 from collections.abc import Mapping
 from datetime import timedelta
-from typing import Any
 
 from attrs import evolve
 
 from verrou.core.model import Reading, Source
+from verrou.core.model.programs import Program
 from verrou.core.model.routes import Route
 from verrou.core.rules.screen import RULES as SCREEN_RULES
-from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Notice, Value
+from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Cells, Notice, Value, cells_of
 from verrou.machines.bench.adapter import BenchRuleAdapter, Written, source_of, stored, switch, words
 from verrou.machines.bench.authority import Authority, No
+from verrou.machines.bench.session import PROGRAMS
 
 
 def _names(authority: Authority, listed: list[int] | None) -> Value:
@@ -178,18 +179,41 @@ _WAYS = {
     for route in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN)
     for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is denied"))
 }
-_GIVES: Mapping[Any, str] = {0: "nothing", 1: "approval", 2: "password"}
+_WORDS = ("nothing", "approval", "password", "admin-password", "denied")
+KINDS_OF_PROGRAM = dict(zip(Program, PROGRAMS, strict=True))
+"""The authority's own word for each kind of program."""
+
+
+def _gives(key: str) -> BenchRuleAdapter:
+    """Return the adapter of a number for each kind of program."""
+
+    def from_value(authority: Authority, value: Value) -> dict[str, int]:
+        asked = {KINDS_OF_PROGRAM[Program(row)]: _WORDS.index(word) for row, word in cells_of(value).items()}
+        return {**authority.policy()[key], **asked}
+
+    def accepted_values(authority: Authority) -> AcceptedValues:
+        low, high = authority.limits(key)
+        uniform = "" if authority.tells_programs_apart else "the basic edition does not tell kinds of program apart"
+        return AcceptedValues(words=_WORDS[low : high + 1], uniform=uniform)
+
+    return stored(
+        key,
+        "a number of the authority for each kind of program",
+        lambda now: Cells(tuple((row, _WORDS[now[own]]) for row, own in KINDS_OF_PROGRAM.items())),
+        from_value,
+        accepted_values,
+    )
+
+
 ADAPTERS: Mapping[str, BenchRuleAdapter] = {
     **_WAYS,
     "rights.shut_down": _listed("duty_off", "the authority's list for that right"),
     "rights.set_clock": _listed("duty_clock", "the authority's list for that right"),
     "rights.install_software": _listed("duty_install", "the authority's list for that right"),
-    "elevation.administrator_gives": words("admin_gives", "a number of the authority", _GIVES),
-    "elevation.builtin_gives": words("keeper_gives", "a number of the authority", _GIVES),
-    "elevation.standard_gives": words("user_gives", "a number of the authority", {1: "admin-password", 0: "denied"}),
-    "elevation.system_parts": words("parts_ask", "a switch of the authority", {False: "pass", True: "ask"}),
-    "elevation.installers": words("installers_ask", "a switch of the authority", {True: "ask", False: "fail"}),
-    "elevation.unsigned_programs": words("unsigned_ask", "a switch of the authority", {True: "ask", False: "denied"}),
+    "elevation.administrator": _gives("gives_administrator"),
+    "elevation.builtin": _gives("gives_keeper"),
+    "elevation.standard": _gives("gives_user"),
+    "elevation.guest": _gives("gives_guest"),
     "elevation.prompt_apart": switch("apart", "a switch of the authority"),
     "elevation.helpers_reach_prompt": switch("helpers_reach", "a switch of the authority"),
     "elevation.remembered_for": _minutes(

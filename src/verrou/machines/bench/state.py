@@ -28,6 +28,7 @@ from verrou.machines.bench.session import (
     AFTER_RESTART,
     AFTER_SIGN_IN,
     FULL_ONLY,
+    GIVES_LIMITS,
     GUESTS,
     KEEPER,
     PASSERBY,
@@ -42,6 +43,7 @@ from verrou.machines.bench.session import (
     fault_in,
 )
 
+FORMAT = 2
 FIRST_GIVEN = 100
 """The first ID of an account or group that was created; lower ones are built in."""
 ROUNDS = 5_000
@@ -139,7 +141,7 @@ class State:
             for key, empty in EMPTY.items():
                 data.setdefault(key, type(empty)())
             self._data: MachineData = data
-            if self._data["bench"] != 1:
+            if self._data["bench"] != FORMAT:
                 raise Damaged(f"made for another version: {self._data['bench']!r}")
             self.clock = datetime.fromisoformat(self._data["clock"])
             self._data["accounts"] = [{**UNMARKED, **account} for account in self._data["accounts"]]
@@ -191,7 +193,7 @@ class State:
             account["open"] = False
         members = {ADMINISTRATORS: [KEEPER], USERS: [], GUESTS: [PASSERBY], REMOTE_USERS: []}
         data = {
-            "bench": 1,
+            "bench": FORMAT,
             "serial": secrets.token_hex(8),
             "name": name,
             "edition": edition,
@@ -283,7 +285,12 @@ class State:
 
     def limits(self, key: str) -> tuple[int, int]:
         """Return the bounds of a policy number."""
-        return {**LIMITS, **SEAT_LIMITS}[key]
+        return {**LIMITS, **SEAT_LIMITS, **GIVES_LIMITS}[key]
+
+    @property
+    def tells_programs_apart(self) -> bool:
+        """Whether this edition can ask something else for each kind of program."""
+        return self.edition != "basic"
 
     def logon_lists(self) -> dict[str, tuple[list[int] | None, list[int] | None]]:
         """Return by route whom the machine allows, and whom it denies all the same; None for everyone."""

@@ -8,6 +8,7 @@ from typing import Any, assert_never
 from attrs import define
 
 from verrou.core.model import Detail, Flag, Role
+from verrou.core.model.programs import Program
 from verrou.core.model.routes import Route
 from verrou.core.steps.step import (
     CreateAccount,
@@ -35,6 +36,7 @@ from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import ADAPTERS
+from verrou.machines.bench.session_rules import KINDS_OF_PROGRAM
 from verrou.machines.changes import Secrets
 
 
@@ -218,52 +220,59 @@ class TrialOnBench:
     def come_by(self, route: Route, service: str, password: str) -> Answer:
         return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password, str(route))))
 
-    def elevate(self, password: str) -> Answer:
-        """Elevate a signed program; no administrator's password is available."""
-        token = self._session(password)
-        met = self.authority.request(token, "vouched")
+    @property
+    def programs(self) -> Sequence[Program]:
+        return tuple(Program) if self.authority.tells_programs_apart else (Program.SIGNED,)
+
+    def elevate(self, program: Program, given: str) -> Answer:
+        token = self._session()
         try:
-            if met in ("approve", "own password"):
-                self.authority.respond(token, "yes" if met == "approve" else password)
-        except No as no:
-            return Answer(False, str(no))
+            met = self.authority.request(token, KINDS_OF_PROGRAM[program])
+            if met in ("runs", "refused") or given == "nothing":
+                return Answer(met == "runs", "" if met in ("runs", "refused") else f"prompted for: {met}")
+            return _answer(lambda: self._respond(token, given))
         finally:
             self.authority.sign_out(token)
-        accepted = met in ("runs", "approve", "own password")
-        return Answer(accepted, met if met != "refused" else "")
 
-    def elevate_with_help(self) -> Answer:
-        met = self.authority.elevate(self.account, "vouched")
-        return Answer(met != "refused", met if met != "refused" else "")
+    def _respond(self, token: int, given: str) -> None:
+        """Answer an open prompt; the built-in administrator of this copy helps with its password."""
+        if given != "admin-password":
+            self.authority.respond(token, "yes" if given == "approval" else self.password)
+            return
+        helper = next(str(each["name"]) for each in self.authority.accounts() if each["id"] == seat.KEEPER)
+        self.authority.set_open(helper, True)
+        self.authority.reset_password(helper, self.password)
+        self.authority.respond(token, self.password, by=helper)
 
-    def _session(self, password: str) -> int:
+    def _session(self) -> int:
         try:
-            return self.authority.sign_in(self.account, password)
+            return self.authority.sign_in(self.account, self.password)
         except No as no:
             raise CannotTry(f"it could not sign in: {no}") from None
 
-    def elevate_again(self, password: str, after: timedelta) -> Answer:
-        token, met = self._asked(password, "there is no prompt, so no answer to remember")
-        self.authority.respond(token, "yes" if met == "approve" else password)
+    def elevate_again(self, program: Program, after: timedelta) -> Answer:
+        token, met = self._asked(program)
+        self._respond(token, met)
         self.pass_time(after)
-        again = self.authority.request(token, "vouched")
+        again = self.authority.request(token, KINDS_OF_PROGRAM[program])
         self.authority.sign_out(token)
         return Answer(again == "runs", "nothing is asked again" if again == "runs" else "asked again")
 
-    def answer_late(self, password: str, after: timedelta) -> Answer:
-        token, met = self._asked(password, "nothing is asked, so no answer can be late")
+    def answer_late(self, program: Program, after: timedelta) -> Answer:
+        token, met = self._asked(program)
         self.pass_time(after)
-        answer = _answer(lambda: self.authority.respond(token, "yes" if met == "approve" else password))
+        answer = _answer(lambda: self._respond(token, met))
         self.authority.sign_out(token)
         return answer
 
-    def _asked(self, password: str, otherwise: str) -> tuple[int, str]:
-        """Return a session with an open prompt, and the prompt."""
-        token = self._session(password)
-        met = self.authority.request(token, "vouched")
-        if met not in ("approve", "own password"):
-            raise CannotTry(otherwise)
-        return token, met
+    def _asked(self, program: Program) -> tuple[int, str]:
+        """Return a session with an open prompt, and what answers it."""
+        token = self._session()
+        met = self.authority.request(token, KINDS_OF_PROGRAM[program])
+        answers = {"approve": "approval", "own password": "password", "administrator's password": "admin-password"}
+        if met not in answers:
+            raise CannotTry("there is no prompt")
+        return token, answers[met]
 
 
 def _answer(attempt: Callable[[], None]) -> Answer:

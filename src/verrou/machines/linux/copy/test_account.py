@@ -6,6 +6,7 @@ from datetime import timedelta
 
 from attrs import define
 
+from verrou.core.model.programs import Program
 from verrou.core.model.routes import Route
 from verrou.core.testing.trials import Answer, CannotTry
 from verrou.machines.linux.accounts.hashing import quickly_hashed
@@ -95,15 +96,25 @@ class TrialOnLinux:
         comes_from = "" if route is Route.CONSOLE else REMOTE
         return self.ask(SignIn(self.account, password, service, comes_from))
 
-    def elevate(self, password: str) -> Answer:
+    @property
+    def programs(self) -> Sequence[Program]:
+        return (Program.SIGNED,)
+
+    def elevate(self, program: Program, given: str) -> Answer:
+        if given == "admin-password":
+            return self._elevate_with_help()
         if not self.root.exists("/usr/bin/sudo"):
             raise CannotTry("sudo is not installed; only root's own password elevates")
-        answer = self.ask(Elevate(self.account, self.uid, self.uid, password))
-        if not answer.accepted and not any(words in answer.message for words in DENIED_BY_SUDO):
+        if given not in ("nothing", "password"):
+            raise CannotTry("sudo knows no prompt that is only confirmed")
+        answer = self.ask(Elevate(self.account, self.uid, self.uid, self.password if given == "password" else ""))
+        self.unlock()  # an empty answer counts as a failed attempt
+        decided = given == "nothing" or any(words in answer.message for words in DENIED_BY_SUDO)
+        if not answer.accepted and not decided:
             raise CannotTry(f"sudo did not decide about it: {answer.message}")
         return answer
 
-    def elevate_with_help(self) -> Answer:
+    def _elevate_with_help(self) -> Answer:
         """Ask polkit about the actions that give root itself."""
         program, elevating = polkit.daemon(self.root), polkit.elevating(self.root)
         actions = [action for action in polkit.ROOT_ITSELF if action in elevating]
@@ -113,10 +124,10 @@ class TrialOnLinux:
             raise CannotTry("polkit cannot be asked here: its bus or its client is missing")
         return self.ask(ElevateByPolkit(Person(self.account, self.uid, self.uid), actions, program))
 
-    def elevate_again(self, password: str, after: timedelta) -> Answer:
+    def elevate_again(self, program: Program, after: timedelta) -> Answer:
         raise CannotTry("sudo remembers an answer for the terminal it was given at, and a test has no terminal")
 
-    def answer_late(self, password: str, after: timedelta) -> Answer:
+    def answer_late(self, program: Program, after: timedelta) -> Answer:
         raise CannotTry("sudo waits by the clock of this computer, which a test does not move")
 
     def change_password(self, old: str, new: str) -> Answer:

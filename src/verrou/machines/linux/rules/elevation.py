@@ -18,7 +18,7 @@ from verrou.core.model import (
     program_default,
     unreadable,
 )
-from verrou.core.rules.elevation import RULES
+from verrou.core.rules.elevation import GIVES, RULES
 from verrou.core.values import AcceptedValues, Kind, Value
 from verrou.machines.linux.elevation import polkit
 from verrou.machines.linux.elevation.polkit_actions import EXEC, STANDARD
@@ -42,6 +42,8 @@ CHECKER = "/usr/sbin/visudo"
 KINDS = {str(rule.id): rule.kind for rule in RULES}
 SHIPPED_MINUTES = {"timestamp_timeout": 15.0, "passwd_timeout": 5.0}
 """sudo(8)'s default without a line, by sudoers(5); Debian's own is in no file."""
+ONE_RIGHT = "sudo, su and polkit give a right, whatever the program"
+NOTHING, PASSWORD, ADMIN_PASSWORD, DENIED = map(GIVES.uniform, ("nothing", "password", "admin-password", "denied"))
 MINUTE = timedelta(minutes=1)
 NOBODY_IN_PARTICULAR = Person("", NO_NUMBER)
 
@@ -94,9 +96,9 @@ def _read_gives(system: System, sudoers: Sudoers) -> Reading:
     if people:
         source = next((line for account in free or people for line in _lines_of(account, system)), None)
         message = f"nothing is asked of {joined([account.name for account in free])}" if free else ""
-        return Reading("nothing" if free else "password", source=source, reason=message)
+        return Reading(NOTHING if free else PASSWORD, source=source, reason=message)
     authenticate, source = _setting(sudoers, "authenticate")
-    value = "nothing" if authenticate is False else "password"
+    value = NOTHING if authenticate is False else PASSWORD
     return Reading(value, source=source or program_default("sudo asks for a password"))
 
 
@@ -118,9 +120,9 @@ def _read_standard(system: System) -> Reading:
         return unreadable(message, source=nobody.sources[0])
     if nobody.everything:
         message = "anyone who knows root's password can become root"
-        return Reading("admin-password", source=nobody.sources[0], reason=message)
+        return Reading(ADMIN_PASSWORD, source=nobody.sources[0], reason=message)
     if (by_su := _su_lets(system)) is not None:
-        return Reading("admin-password", source=by_su, reason="su elevates anyone who knows root's password")
+        return Reading(ADMIN_PASSWORD, source=by_su, reason="su elevates anyone who knows root's password")
     elevating = _elevating(system)
     answers = asked_of_anybody(system, sorted(elevating))
     if answers is None:
@@ -134,8 +136,8 @@ def _read_standard(system: System) -> Reading:
         first = next((action for action in polkit.ROOT_ITSELF if action in opened), opened[0])
         more = f" and {len(opened) - 1} more actions" if len(opened) > 1 else ""
         message = f"polkit asks for an administrator's password for {first}{more}"
-        return Reading("admin-password", source=elevating[first].source, reason=message)
-    return Reading("denied", source=program_default("no line of sudo, no su and no rule of polkit allows them"))
+        return Reading(ADMIN_PASSWORD, source=elevating[first].source, reason=message)
+    return Reading(DENIED, source=program_default("no line of sudo, no su and no rule of polkit allows them"))
 
 
 def _elevating(system: System) -> Mapping[str, polkit.ImplicitAuthorization]:
@@ -161,9 +163,9 @@ def _takes_standard(system: System) -> AcceptedValues:
     root = next((account for account in system.accounts if account.identity == "0"), None)
     by_su = root is not None and root.password is PasswordState.SET and root.enabled
     if _elevating(system) or by_su or system.sudoers.elevation(NOBODY_IN_PARTICULAR, system.now).everything:
-        return AcceptedValues()
+        return AcceptedValues(words=("admin-password", "denied"), uniform=ONE_RIGHT)
     why = "no action of polkit asks for an administrator, and root has no password that su could ask for"
-    return AcceptedValues(words=("denied",), why=why)
+    return AcceptedValues(words=("denied",), uniform=ONE_RIGHT, why=why)
 
 
 def _wheel(root: Root) -> bool:
@@ -176,11 +178,11 @@ def _put_standard(root: Root, value: Value) -> str:
     """Return the effect of all elevation rules of polkit together with su's own stack."""
     parts = []
     if polkit.installed(root):
-        kept = STANDARD if value == "denied" else ""
+        kept = STANDARD if value == DENIED else ""
         parts.append(write_ours(lambda _, mine, __: evolve(mine, refused=(kept,) if kept else ()))(root, value))
     text = root.text(SU_FILE) or ""
     ours = [line for line in text.split("\n") if WHEEL in line and not line.lstrip().startswith("#")]
-    if value == "denied" and text and not _wheel(root):
+    if value == DENIED and text and not _wheel(root):
         if reason := put_together(root, SU_FILE):
             raise StepRejected(reason)
         group = next(iter(administering_groups(root)), "")
@@ -193,7 +195,7 @@ def _put_standard(root: Root, value: Value) -> str:
         lines.insert(after, f"auth\trequired\t{WHEEL} group={group}")
         root.write(SU_FILE, "\n".join(lines))
         parts.append(f"su first checks membership of {group}: {SU_FILE}")
-    elif value == "admin-password" and ours:
+    elif value == ADMIN_PASSWORD and ours:
         root.write(SU_FILE, "\n".join(line for line in text.split("\n") if line not in ours))
         parts.append(f"su asks for root's password alone: {SU_FILE}")
     return "; ".join(parts)
@@ -229,7 +231,7 @@ def _put(name: str) -> Callable[[Root, Value], str]:
 
     def write(root: Root, value: Value) -> str:
         if name == "authenticate":
-            text = "authenticate" if value == "password" else "!authenticate"
+            text = "!authenticate" if value == NOTHING else "authenticate"
         else:
             minutes = value / MINUTE if isinstance(value, timedelta) else 0.0
             text = f"{name}={minutes:.4g}" if minutes < 1000 else f"{name}={minutes:.0f}"
@@ -259,7 +261,7 @@ def _checked(root: Root, file: str) -> str:
 def _put_gives(root: Root, value: Value) -> str:
     """Prompt everyone again: by a line of its own, and by removing NOPASSWD from the lines that have it."""
     parts = [_put("authenticate")(root, value)]
-    if value != "password":
+    if value == NOTHING:
         return parts[0]
     free = [
         source
@@ -284,7 +286,7 @@ def _cannot(system: System) -> str:
 
 def _gives_to_doas(_: System, lines: Sequence[Rule]) -> Reading:
     free = [line for line in lines if not line.asks]
-    return Reading("nothing" if free else "password", source=(free or lines)[0].source)
+    return Reading(NOTHING if free else PASSWORD, source=(free or lines)[0].source)
 
 
 REMEMBERED_BY_DOAS = timedelta(minutes=5)
@@ -313,16 +315,16 @@ def _sudo(
 
 
 ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
-    "elevation.administrator_gives": _sudo(
-        "elevation.administrator_gives",
+    "elevation.administrator": _sudo(
+        "elevation.administrator",
         "authenticate",
         f"NOPASSWD and authenticate in {SUDOERS} and its folder, nopass in {DOAS_CONF}; written to {DROP_IN}. Neither "
-        "knows a click",
+        "can ask for a confirmation alone",
         _read_gives,
         _gives_to_doas,
-        AcceptedValues(words=("nothing", "password")),
+        AcceptedValues(words=("nothing", "password"), uniform=ONE_RIGHT),
     ),
-    "elevation.standard_gives": LinuxRuleAdapter(
+    "elevation.standard": LinuxRuleAdapter(
         f"the lines of {SUDOERS} about everyone, {WHEEL} in {SU_FILE}, and every action of polkit that an "
         "administrator's password opens; written to these two",
         _read_standard,
@@ -347,12 +349,9 @@ ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
         AcceptedValues(words=("never",)),
     ),
 }
-_NO_QUESTION = "sudo checks a right, whatever the program"
 ABSENT: Mapping[str, str] = {
-    "elevation.builtin_gives": "root is asked nothing: it is the system itself; builtin.admin_enabled closes it",
-    "elevation.system_parts": _NO_QUESTION,
-    "elevation.installers": _NO_QUESTION,
-    "elevation.unsigned_programs": _NO_QUESTION,
+    "elevation.builtin": "root is asked nothing: it is the system itself; builtin.admin_enabled closes it",
+    "elevation.guest": "guests are standard users to sudo, su and polkit: elevation.standard is about them too",
     "elevation.prompt_apart": "sudo asks at the terminal it is called from",
     "elevation.helpers_reach_prompt": "sudo asks at the terminal it is called from",
 }
