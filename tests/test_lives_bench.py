@@ -85,9 +85,9 @@ def test_the_swap_and_who_is_signed_in(bench: Path, verrou: Verrou) -> None:
     verrou(*swap, *TYPED, typed=OTHER_PASSWORD)
     assert kept(bench, "warden")["groups"] == ["users"] and "administrators" in kept(bench, "ringer")["groups"]
     machine = authority(bench)
-    assert machine.session_may_administer(token), "an open session keeps its rights"
+    assert machine.can_administer(token), "an open session keeps its rights"
     machine.sign_out(token)
-    assert not machine.session_may_administer(machine.sign_in("warden", GOOD_PASSWORD))
+    assert not machine.can_administer(machine.sign_in("warden", GOOD_PASSWORD))
 
     before = bench.read_bytes()
     output = verrou(

@@ -11,6 +11,7 @@ from verrou.cli.output import print_facts
 from verrou.core.errors import BadInput
 from verrou.core.judging.audit import audit
 from verrou.core.model import AccountName, Snapshot
+from verrou.core.model.acts import UserAct, why_act
 from verrou.core.model.known import Known
 from verrou.core.model.reasons import ELEVATE, why_administrator
 from verrou.core.model.reasons import why as reasons
@@ -95,31 +96,37 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
 
 @click.command()
 @click.argument("account_name", metavar="ACCOUNT", shell_complete=completing.accounts)
-@click.argument("route", metavar="ROUTE", shell_complete=completing.routes)
+@click.argument("asked", metavar="ROUTE|ACT", shell_complete=completing.routes)
 @machine_option
 @as_option
 @format_option
-def why(account_name: str, route: str, machine: Machine, as_baseline: str | None, style: str) -> None:
-    """Explain why an account can or cannot sign in by a route (console, network, remote-screen, remote-shell) or
-    elevate (ROUTE: elevate)."""
-    choices = [*map(str, Route), ELEVATE]
-    if route not in choices:
-        close = nearest(route, choices)
+def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None, style: str) -> None:
+    """Explain why an account can or cannot sign in by a route, or do something once it is signed in.
+
+    ROUTE is console, network, remote-screen or remote-shell. ACT is elevate, run-system, run-signed, run-unsigned,
+    install, shut-down or set-clock."""
+    choices = [*map(str, Route), ELEVATE, *map(str, UserAct)]
+    if asked not in choices:
+        close = nearest(asked, choices)
         hint = f". Did you mean {close}?" if close else ""
-        raise BadInput(f"ROUTE: invalid value {show_raw(route)}; expected one of {', '.join(choices)}{hint}")
+        raise BadInput(f"ROUTE|ACT: invalid value {show_raw(asked)}; expected one of {', '.join(choices)}{hint}")
     snapshot = _snapshot(machine, as_baseline)
     account = snapshot.by_name[AccountName(known_account(snapshot, account_name))]
-    answer = why_administrator(account, snapshot) if route == ELEVATE else reasons(account, Route(route), snapshot)
+    if asked in list(UserAct):
+        answer, does = why_act(UserAct(asked), account, snapshot), UserAct(asked).phrase
+    elif asked == ELEVATE:
+        answer, does = why_administrator(account, snapshot), "elevate"
+    else:
+        answer, does = reasons(account, Route(asked), snapshot), f"sign in {Route(asked).phrase}"
     table = why_table(answer)
 
     def text() -> None:
         out = console()
-        does = "can elevate" if route == ELEVATE else f"can sign in {Route(route).phrase}"
-        does_not = "cannot elevate" if route == ELEVATE else f"cannot sign in {Route(route).phrase}"
+        first = f"; {answer.prompt}" if answer.prompt else ""
         message = {
-            Known.YES: f"Yes: {account.name} {does}.",
-            Known.NO: f"No: {account.name} {does_not}.",
-            Known.UNKNOWN: f"Not known: whether {account.name} {does}.",
+            Known.YES: f"Yes: {account.name} can {does}{first}.",
+            Known.NO: f"No: {account.name} cannot {does}.",
+            Known.UNKNOWN: f"Not known: whether {account.name} can {does}.",
         }[answer.answer]
         out.print(_heading(snapshot, as_baseline))
         out.print(shown(message), style="bold")

@@ -111,10 +111,12 @@ def sides(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def routes(context: click.Context, typed: str) -> Iterable[str]:
-    """Return the routes, and ``elevate``."""
+    """Return the routes, and what signed-in users do."""
+    from verrou.core.model.acts import UserAct
+    from verrou.core.model.reasons import ELEVATE
     from verrou.core.model.routes import Route
 
-    return [*Route, "elevate"]
+    return [*Route, ELEVATE, *UserAct]
 
 
 def _words_of(schema: object) -> Iterable[str]:

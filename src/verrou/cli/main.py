@@ -35,6 +35,7 @@ COMMANDS: Mapping[str, str] = {
     "trend": "verrou.cli.logbook:trend",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
+    "sit": "verrou.cli.sit:sit",
     "handbook": "verrou.cli.documentation:handbook",
     "manual": "verrou.cli.documentation:manual",
     "completion": "verrou.cli.documentation:completion",

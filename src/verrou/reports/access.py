@@ -50,11 +50,14 @@ class ReasonData(TypedDict):
 
 
 class WhyData(TypedDict):
-    """Reasons why an account can or cannot sign in by a route, or elevate."""
+    """Reasons why an account can or cannot sign in by a route, elevate, or do something else to the machine.
+
+    ``prompt`` says what is asked first, for what is done in a session."""
 
     account: str
     asked: str
     answer: Known
+    prompt: str
     chain: list[ReasonData]
     keeps: list[ReasonData]
 
@@ -216,6 +219,7 @@ def why_data(answer: Why) -> WhyData:
         "account": answer.account,
         "asked": answer.asked,
         "answer": answer.answer,
+        "prompt": answer.prompt,
         "chain": [_reason(reason) for reason in answer.chain],
         "keeps": [_reason(reason) for reason in answer.keeps],
     }

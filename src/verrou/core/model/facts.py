@@ -205,7 +205,8 @@ class Account:
     can run as root, where it cannot run all; ``elevation_asks`` is whose password elevation asks for (its own, root's,
     another account's, none), and ``elevates_with`` the other account. ``elevates_until`` is the last day on which those
     lines apply. ``shell_fault`` says why its login shell does not allow sign-in. ``inside_by`` are the routes of its
-    open sessions, ``processes`` counts what runs as it now, and ``acts`` are its background jobs."""
+    open sessions, and ``session_grants`` what these were granted when they began; None where there are none, or the
+    machine does not keep that apart. ``processes`` counts what runs as it now, and ``acts`` are its background jobs."""
 
     name: AccountName
     identity: str
@@ -249,6 +250,7 @@ class Account:
     elevates_until: date | None = None
     shell_fault: str = ""
     inside_by: tuple[str, ...] = ()
+    session_grants: tuple[Grant, ...] | None = None
     processes: int = 0
     acts: tuple[Act, ...] = ()
 

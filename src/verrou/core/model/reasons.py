@@ -48,13 +48,14 @@ class Why:
     """Answer to a question about access.
 
     ``chain`` are the reasons, first cause first: for a no what denies, for a yes what allows, otherwise what is not
-    known. ``keeps`` are those of which each alone keeps a yes a yes."""
+    known. ``keeps`` are those of which each alone keeps a yes a yes. ``prompt`` says what is asked first."""
 
     account: str
     asked: str
     answer: Known
     chain: tuple[Reason, ...]
     keeps: tuple[Reason, ...] = ()
+    prompt: str = ""
 
     @property
     def yes(self) -> bool:
@@ -135,6 +136,9 @@ def why_administrator(account: Account, snapshot: Snapshot) -> Why:
         reason = Reason(False, message, rule.source if rule else None, _to_know(snapshot, rule))
         return Why(account.name, ELEVATE, Known.UNKNOWN, (reason,))
     against = [_not_given(account, snapshot)]
+    if Grant.ADMINISTRATION in (account.session_grants or ()):
+        message = f"{account.name} is signed in with administrator rights, and keeps them until it signs out"
+        against.append(Reason(True, message, account.source))
     if account.may_run:
         some = joined(account.may_run)
         against.append(Reason(True, f"it can run some commands as root: {some}", next(iter(account.granted_by), None)))
@@ -163,7 +167,9 @@ def _not_given(account: Account, snapshot: Snapshot) -> Reason:
     change = joins if group is not None else "a line that makes it an administrator"
     if Grant.ADMINISTRATION in account.denied_grants:
         return Reason(False, "a line denies it administrator rights", next(iter(account.granted_by), None), change)
-    return Reason(False, f"no group or configuration line makes {account.name} administration", account.source, change)
+    return Reason(
+        False, f"no group or configuration line gives {account.name} administrator rights", account.source, change
+    )
 
 
 def _given_by(account: Account, source: Source, snapshot: Snapshot) -> str:

@@ -91,6 +91,11 @@ class MachineFacts:
         return self.identity or f"{self.kind} {self.name}"
 
     @property
+    def elevation_has_every_right(self) -> bool:
+        """Whether an elevated program works as the system itself, whatever rights its user has."""
+        return self.admin_ageing_exempt
+
+    @property
     def ages_by_account(self) -> bool:
         """Whether each account has ages of its own."""
         return bool(self.ages_given)

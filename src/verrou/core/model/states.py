@@ -4,10 +4,10 @@ from collections.abc import Iterator, Mapping
 from datetime import MAXYEAR
 from enum import StrEnum
 
-from verrou.core.model.access import has_route, is_person, locked, routes_of
+from verrou.core.model.access import administers, has_route, is_person, locked, routes_of
 from verrou.core.model.ageing import expired, must_change, password_ages, usable_until
 from verrou.core.model.background_jobs import keeps_running
-from verrou.core.model.facts import Account, PasswordState
+from verrou.core.model.facts import Account, Grant, PasswordState
 from verrou.core.model.snapshot import Snapshot
 from verrou.core.model.text import counted, joined
 
@@ -37,6 +37,8 @@ class AccountState(StrEnum):
     STILL_ACTS = "still-runs"
     WRONG_TRIES = "failed-attempts"
     SIGNED_IN = "signed-in"
+    KEEPS_RIGHTS = "keeps-rights"
+    AWAITS_RIGHTS = "awaits-rights"
 
 
 _States = Iterator[tuple[AccountState, str]]
@@ -66,6 +68,12 @@ def _of_signing_in(account: Account, snapshot: Snapshot) -> _States:
         yield AccountState.WRONG_TRIES, counted(account.failed_attempts, "failed attempt")
     if account.sessions:
         yield AccountState.SIGNED_IN, "signed in now"
+    if account.session_grants is not None:
+        now, in_session = administers(account, snapshot), Grant.ADMINISTRATION in account.session_grants
+        if in_session and not now:
+            yield AccountState.KEEPS_RIGHTS, "administrator until it signs out"
+        if now and not in_session:
+            yield AccountState.AWAITS_RIGHTS, "administrator from its next sign-in"
 
 
 def _of_the_password(account: Account, snapshot: Snapshot) -> _States:

@@ -13,7 +13,7 @@ def _right(
         id=f"rights.{key}",
         title=f"who can {what}",
         statement={
-            frozenset(): f"only administrators can {what}",
+            frozenset(): f"no account has the right to {what}",
             frozenset({EVERYONE}): f"every signed-in user can {what}",
             None: f"{doing} is allowed for: {{}}",
         },

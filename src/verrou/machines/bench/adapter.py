@@ -18,13 +18,14 @@ Written: TypeAlias = tuple[str, Any]
 class BenchRuleAdapter:
     """Adapter of one rule.
 
-    ``where`` says where it is set, for people. ``write`` is None where the authority decides by itself; it raises No
-    for what the authority cannot have meant."""
+    ``where`` says where it is set, for people, ``key`` under which key. ``write`` is None where the authority decides
+    by itself; it raises No for what the authority cannot have meant."""
 
     where: str
     read: Callable[[Authority], Reading]
     write: Callable[[Authority, Value], Written] | None
     accepted_values: Callable[[Authority], AcceptedValues]
+    key: str = ""
 
 
 def source_of(authority: Authority, key: str) -> Source:
@@ -69,4 +70,7 @@ def stored(
     def with_waiting(authority: Authority) -> AcceptedValues:
         return evolve(accepted_values(authority), waits=authority.waits(key))
 
-    return BenchRuleAdapter(where, read, lambda authority, value: (key, from_value(authority, value)), with_waiting)
+    def write(authority: Authority, value: Value) -> Written:
+        return key, from_value(authority, value)
+
+    return BenchRuleAdapter(where, read, write, with_waiting, key)

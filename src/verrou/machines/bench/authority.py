@@ -19,20 +19,18 @@ from verrou.machines.bench.data import (
     Moment,
     PasswordData,
     RecoveryData,
-    SessionData,
 )
 from verrou.machines.bench.session import (
     ADMINISTRATORS,
-    AFTER_SIGN_IN,
     GIVES_LIMITS,
     KEEPER,
     LISTS,
     SHIPPED_SEAT,
     USERS,
     WAYS,
-    belongs,
     fault_in,
 )
+from verrou.machines.bench.sign_ins import SignIns
 from verrou.machines.bench.state import (
     FIRST_GIVEN,
     FORBIDDEN,
@@ -44,7 +42,6 @@ from verrou.machines.bench.state import (
     Damaged,
     NewPasswordFirst,
     No,
-    State,
     hashed,
     new_account,
 )
@@ -52,47 +49,8 @@ from verrou.machines.bench.state import (
 __all__ = ["LANGUAGES", "Authority", "Damaged", "NewPasswordFirst", "No"]
 
 
-class Authority(State):
+class Authority(SignIns):
     """One bench machine, changed. Changes stay in memory until :meth:`save`."""
-
-    def request(self, token: int, program: str) -> str:
-        """Ask for elevation of a program in a session; the outcome is that of :meth:`elevate`.
-
-        An answer given in the session not long ago is remembered; otherwise a prompt stays open until it is
-        answered."""
-        session = self._session(token)
-        met = self.elevate(self._name_of(session), program)
-        memory = timedelta(minutes=self.effective("memory_minutes"))
-        answered = session.get("answered")
-        if met in ("runs", "refused"):
-            return met
-        if answered and self.clock - datetime.fromisoformat(answered) < memory:
-            return "runs"
-        session["asked"] = {"at": self._now, "wants": met}
-        return met
-
-    def respond(self, token: int, given: str, by: str = "") -> None:
-        """Answer the open prompt of a session: ``yes`` to confirm, the own password, or that of the administrator
-        ``by``.
-
-        A prompt that is not answered in time is denied."""
-        session = self._session(token)
-        question = session.pop("asked", None)
-        if question is None:
-            raise No("nothing was asked")
-        patience = self.effective("patience_seconds")
-        waited = self.clock - datetime.fromisoformat(question["at"])
-        if patience and waited > timedelta(seconds=patience):
-            raise No("no answer in time")
-        who = by if question["wants"] == "administrator's password" else self._name_of(session)
-        if question["wants"] == "administrator's password" and not (by and self.can_administer(by)):
-            raise No(f"{by or 'nobody'} has no administrator rights here")
-        right = (
-            given == "yes" if question["wants"] == "approve" else self._matches(self._account(who)["password"], given)
-        )
-        if not right:
-            raise No("not a valid answer")
-        session["answered"] = self._now
 
     def set_policy(self, key: str, value: Any) -> None:
         """Set one number or switch. The lockout numbers change each other, without a message."""
@@ -215,10 +173,25 @@ class Authority(State):
         kept: list[RecoveryData] = [{"question": each, "answer": self._kept(given)} for each, given in answers.items()]
         self._account(name)["recovery"] = kept
 
+    def recover(self, name: str, answers: list[str], new: str) -> None:
+        """Set a new password by answering every recovery question of an account. Raises No: a wrong answer, which
+        counts as a failed attempt, or a password that is not accepted."""
+        account = self._account(name)
+        self._check_usable(account)
+        asked = [each["answer"] for each in account["recovery"]]
+        if not asked:
+            raise No("this account has no recovery questions")
+        if len(answers) != len(asked) or not all(map(self._matches, asked, answers)):
+            self._count_try(account)
+            raise No("the answers are wrong")
+        self._check_password(name, new)
+        self._store(account, new)
+        account["must_change"] = False
+
     def tie(self, name: str, outside: str) -> None:
         """Link an account to an online identity."""
         if outside and self._data["policy"]["outside"] < 2:
-            raise No("this machine ties no further accounts")
+            raise No("this machine ties no further accounts", "outside")
         self._account(name)["outside"] = outside
 
     def mark(self, name: str, key: str, on: bool) -> None:
@@ -319,11 +292,12 @@ class Authority(State):
         policy = self._data["policy"]
         age = self.clock - datetime.fromisoformat(present["at"])
         if age < timedelta(days=policy["age_min_days"]) and not (account["must_change"] or self._too_old(account)):
-            raise No(f"the password is too young to be changed (age_min_days = {policy['age_min_days']})")
+            shortest = f"age_min_days = {policy['age_min_days']}"
+            raise No(f"the password is too young to be changed ({shortest})", "age_min_days")
         self._check_password(name, new)
         earlier = [present, *account["history"]][: policy["history"]]
         if any(self._matches(kept, new) for kept in earlier):
-            raise No("the password was used before")
+            raise No("the password was used before", "history")
         self._store(account, new)
         account["must_change"] = False
 
@@ -342,95 +316,22 @@ class Authority(State):
         account = self._account(name)
         account["tries"], account["locked_at"] = [], None
 
-    def sign_in(self, name: str, password: str, route: str = "console") -> int:
-        """Sign in, or raise No and count the failed attempt. Return the token of the session."""
-        account = self._account(name)
-        if not account["open"]:
-            raise No("the account is closed")
-        if self._locked_until(account) is not None:
-            raise No("the account is locked")
-        if not self._matches(account["password"], password):
-            self._count_try(account)
-            raise No("the password is wrong")
-        if self._has_ended(account):
-            raise No("the account has ended")
-        if account["outside"] and not self._data["policy"]["outside"]:
-            raise No("accounts linked to an online identity cannot sign in")
-        if route not in self.logon_lists():
-            raise No(f"this machine has no {route}")
-        taken, denied = self.logon_lists()[route]
-        identities = self._identities_of(account)
-        if not belongs(taken, identities) or belongs(denied, identities):
-            raise No(f"this account is denied sign-in by {route}")
-        if password == "" and route not in self._data["policy"]["blank_by"]:
-            raise No(f"a blank password is not accepted: {route}")
-        if account["must_change"] or self._too_old(account):
-            raise NewPasswordFirst("the password must be changed first")
-        account["tries"], account["locked_at"] = [], None
-        return self._begin_session(account, route)
-
-    def _begin_session(self, account: AccountData, route: str) -> int:
-        account["last_sign_in"] = self._now
-        for key in AFTER_SIGN_IN:
-            self._data["waiting"].pop(key, None)
-        token = 1 + max((session["token"] for session in self._data["sessions"]), default=0)
-        may = self.can_administer(account["name"])
-        session: SessionData = {
-            "token": token,
-            "account": account["id"],
-            "way": route,
-            "since": self._now,
-            "may": may,
-        }
-        self._data["sessions"].append(session)
-        return token
-
-    def sign_out(self, token: int) -> None:
-        """End a session; a temporary home is emptied."""
-        ended = next((session for session in self._data["sessions"] if session["token"] == token), None)
-        if ended is None:
-            raise No(f"there is no session {token}")
-        self._data["sessions"].remove(ended)
-        for account in self._data["accounts"]:
-            if account["id"] == ended["account"] and account["emptied"]:
-                inside = f"{account['home']}/"
-                self._data["disk"] = [f for f in self._data["disk"] if not f["place"].startswith(inside)]
-
-    def restart(self) -> str:
-        """Restart the machine: sessions end, and waiting values take effect.
-
-        Returns the account that is then signed in automatically, if any."""
-        for session in list(self._data["sessions"]):
-            self.sign_out(session["token"])
-        self._data["waiting"].clear()
-        name = self.opens_as()
-        if name:
-            self._begin_session(self._account(name), "console")
-        return name
-
     def set_idle(self, name: str, minutes: int | None) -> None:
         """Set an idle time of an account's own; None for the machine's."""
         if minutes is not None and (fault := fault_in("idle_minutes", minutes, set())):
             raise No(fault)
         self._account(name)["own_idle"] = minutes
 
-    def _count_try(self, account: AccountData) -> None:
-        policy = self._data["policy"]
-        account["tries"] = [*self._recent(account), self._now]
-        locks = account["id"] != KEEPER or policy["lock_keeper"]
-        if locks and policy["try_limit"] and len(account["tries"]) >= policy["try_limit"]:
-            account["locked_at"] = self._now
-
     def _check_password(self, name: str, password: str) -> None:
         policy = self._data["policy"]
         if len(password) < policy["length"]:
-            raise No(f"the password is shorter than {policy['length']} characters")
+            raise No(f"the password is shorter than {policy['length']} characters", "length")
         tests = (string.ascii_lowercase, string.ascii_uppercase, string.digits)
         kinds = {next((i for i, pool in enumerate(tests) if c in pool), 3) for c in password}
         if len(kinds) < policy["classes"]:
-            raise No(f"the password has fewer than {policy['classes']} kinds of character")
+            raise No(f"the password has fewer than {policy['classes']} kinds of character", "classes")
         if password and not policy["name_inside"] and name.casefold() in password.casefold():
-            raise No("the password contains the account's name")
+            raise No("the password contains the account's name", "name_inside")
 
     def _check_name(self, name: str, but: int | None = None) -> None:
         if not name.strip() or len(name) > LONGEST_NAME or not name.isprintable() or set(name) & set(FORBIDDEN):

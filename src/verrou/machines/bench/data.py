@@ -76,11 +76,13 @@ class _SessionData(TypedDict):
     account: int
     way: str
     since: Moment
-    may: bool
+    holds: list[int]
+    locked: bool
 
 
 class SessionData(_SessionData, total=False):
-    """An open session. ``may``: it can change the machine, by the rights of its beginning."""
+    """An open session. ``holds`` are the IDs of its account and of the groups that it was in at its beginning, which
+    decide what the session may do; ``locked``: its screen is locked."""
 
     asked: PromptData
     answered: Moment
@@ -103,7 +105,9 @@ class ArchiveData(TypedDict):
 
 
 class MachineData(TypedDict):
-    """The whole machine. ``next`` is the next ID, ``waiting`` are former values that are still enforced."""
+    """The whole machine. ``next`` is the next ID, ``waiting`` are former values that are still enforced, ``front`` is
+    the token of the session whose owner sits at the machine, 0 for none;
+    ``keys_pressed``: the attention keys were, and nobody has signed in since."""
 
     bench: int
     serial: str
@@ -119,13 +123,17 @@ class MachineData(TypedDict):
     sessions: list[SessionData]
     disk: list[FileData]
     archives: list[ArchiveData]
+    front: int
+    switched_off: bool
+    keys_pressed: bool
 
 
 class ShownSession(TypedDict):
-    """An open session as it is shown."""
+    """An open session as it is shown. ``may``: it can change the machine, by what it held at its beginning."""
 
     way: str
     since: Moment
+    may: bool
 
 
 class ShownAccount(AccountFacts):

@@ -147,11 +147,19 @@ def _account(kept: ShownAccount, now: datetime) -> Account:
             f"{s['way']} since {datetime.fromisoformat(s['since']):%Y-%m-%d %H:%M}" for s in kept["sessions"]
         ),
         inside_by=tuple(dict.fromkeys(s["way"] for s in kept["sessions"])),
+        session_grants=_granted_in(kept),
         home_kept=not kept["emptied"],
         hint=kept["hint"],
         recovery_questions=tuple(kept["questions"]),
         linked_identity=kept["outside"],
     )
+
+
+def _granted_in(kept: ShownAccount) -> tuple[Grant, ...] | None:
+    """Return what the open sessions of an account hold, whatever became of it since."""
+    if not kept["sessions"]:
+        return None
+    return (Grant.ADMINISTRATION,) if any(each["may"] for each in kept["sessions"]) else ()
 
 
 def last_day(ends: str | None, now: datetime) -> date | None:

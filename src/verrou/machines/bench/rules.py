@@ -1,6 +1,6 @@
 """Adapters of all rules that a bench machine has."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import timedelta
 from typing import Any
 
@@ -31,7 +31,7 @@ def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_locko
         low, high = authority.limits(key)
         return AcceptedValues(one * max(low, 1 if trap else 0), one * high, (trap,) if trap else ())
 
-    return BenchRuleAdapter(where, read, write, accepted_values)
+    return BenchRuleAdapter(where, read, write, accepted_values, key)
 
 
 def _blank_routes() -> BenchRuleAdapter:
@@ -52,6 +52,7 @@ def _blank_routes() -> BenchRuleAdapter:
         read,
         write,
         accepted_values,
+        key,
     )
 
 
@@ -117,6 +118,12 @@ DERIVED: Mapping[str, str] = {
     "population.recovery_questions": "questions and hashed answers beside each account",
 }
 """Source of a derived rule's facts, where it is worth naming."""
+
+
+def rules_set_by(keys: Iterable[str]) -> list[str]:
+    """Return the rules that are set under keys of the authority, in the order of the keys."""
+    rules = {adapter.key: rule_id for rule_id, adapter in ADAPTERS.items()}
+    return [rules[key] for key in dict.fromkeys(keys) if key in rules]
 
 
 def readings(authority: Authority) -> dict[str, Reading]:

@@ -84,7 +84,7 @@ def _idle() -> BenchRuleAdapter:
         if authority.effective("idle_pinned"):
             return reading
         for account in authority.accounts():
-            own = account["own_idle"]
+            own = account["own_idle"] if account["open"] else None
             value: Value = timedelta(minutes=own) if own else "never"
             if own is not None and reading.value is not None and _weaker(value, reading.value):
                 message = f"{account['name']} has an idle time of its own, which applies to it"
@@ -142,8 +142,12 @@ def _greeting() -> BenchRuleAdapter:
     )
 
 
+DRIVES = {"removable": "stick", "other": "data", "system": "system"}
+"""The authority's own word for each kind of drive."""
+
+
 def _drives() -> BenchRuleAdapter:
-    drives = {"removable": "stick", "other": "data", "system": "system", "all": "*"}
+    drives = {**DRIVES, "all": "*"}
     names = {drive: name for name, drive in drives.items()}
 
     def from_value(_: Authority, value: Value) -> list[str]:

@@ -108,7 +108,11 @@ MOST_EVER = 1_000_000
 
 
 class No(Exception):
-    """The authority rejects the request; the message says why."""
+    """The authority rejects the request; the message says why, ``keys`` by which of its numbers, switches and lists."""
+
+    def __init__(self, message: str, *keys: str) -> None:
+        super().__init__(message)
+        self.keys = keys
 
 
 class NewPasswordFirst(No):
@@ -250,7 +254,9 @@ class State:
             "last_sign_in": account["last_sign_in"],
             "questions": [each["question"] for each in account["recovery"]],
             "sessions": [
-                {"way": s["way"], "since": s["since"]} for s in self._data["sessions"] if s["account"] == account["id"]
+                {"way": s["way"], "since": s["since"], "may": ADMINISTRATORS in s["holds"]}
+                for s in self._data["sessions"]
+                if s["account"] == account["id"]
             ],
             "password": "none" if kept is None else "blank" if kept["blank"] else "set",
             "scheme": kept["scheme"] if kept else "",
@@ -324,41 +330,44 @@ class State:
     def _has_ended(self, account: AccountData) -> bool:
         return bool(account["ends"] and self.clock >= datetime.fromisoformat(account["ends"]))
 
-    def kind_of(self, name: str) -> str:
-        """Return what an account is to elevation: ``keeper``, ``administrator``, ``guest`` or ``user``."""
-        identities = self._identities_of(self._account(name))
+    def _held(self, who: str | int) -> set[int]:
+        """Return the IDs of an account and its groups; of a session, by its token, those of its beginning."""
+        return set(self._session(who)["holds"]) if isinstance(who, int) else self._identities_of(self._account(who))
+
+    def kind_of(self, who: str | int) -> str:
+        """Return what an account or a session is to elevation: ``keeper``, ``administrator``, ``guest`` or ``user``."""
+        identities = self._held(who)
         if KEEPER in identities:
             return "keeper"
         if ADMINISTRATORS in identities:
             return "administrator"
         return "guest" if PASSERBY in identities or (GUESTS in identities and USERS not in identities) else "user"
 
-    def elevate(self, name: str, program: str) -> str:
-        """Return the outcome of elevating a program for an account; see :func:`elevation`."""
+    def elevate(self, who: str | int, program: str) -> str:
+        """Return the outcome of elevating a program for an account, or in a session; see :func:`elevation`."""
         now = {key: self.effective(key) for key in SHIPPED_SEAT}
-        return elevation(now, self.kind_of(name), program)
+        return elevation(now, self.kind_of(who), program)
 
-    def may(self, name: str, duty: str) -> bool:
-        """Return whether an account may shut the machine down (``off``), set its ``clock`` or ``install``."""
-        return belongs(self.effective(f"duty_{duty}"), self._identities_of(self._account(name)))
+    def may(self, who: str | int, duty: str) -> bool:
+        """Return whether somebody may shut the machine down (``off``), set its ``clock`` or ``install``."""
+        return belongs(self.effective(f"duty_{duty}"), self._held(who))
 
-    def installs(self, name: str) -> bool:
-        """Return whether an installer starts at all for an account."""
-        who = self.effective("installer_for")
-        return bool(who == 0 or (who == 1 and self.can_administer(name)))
+    def installs(self, who: str | int) -> bool:
+        """Return whether an installer starts at all for somebody."""
+        for_whom = self.effective("installer_for")
+        return bool(for_whom == 0 or (for_whom == 1 and self.can_administer(who)))
 
-    def covers(self, name: str) -> bool:
-        """Return whether the limits of a shared computer apply to an account; never to an administrator."""
-        listed = belongs(self.effective("covered"), self._identities_of(self._account(name)))
-        return listed and not self.can_administer(name)
+    def covers(self, who: str | int) -> bool:
+        """Return whether the limits of a shared computer apply to somebody; never to an administrator."""
+        return belongs(self.effective("covered"), self._held(who)) and not self.can_administer(who)
 
-    def browses(self, name: str, drive: str) -> bool:
-        """Return whether an account can browse to a drive."""
-        return not self.covers(name) or not {"*", drive} & set(self.effective("drives_hidden"))
+    def browses(self, who: str | int, drive: str) -> bool:
+        """Return whether somebody can browse to a drive."""
+        return not self.covers(who) or not {"*", drive} & set(self.effective("drives_hidden"))
 
-    def opens_settings(self, name: str) -> bool:
-        """Return whether an account can open the machine's settings."""
-        return not (self.covers(name) and self.effective("settings_shut"))
+    def opens_settings(self, who: str | int) -> bool:
+        """Return whether somebody can open the machine's settings."""
+        return not (self.covers(who) and self.effective("settings_shut"))
 
     def idle_minutes(self, name: str) -> int:
         """Return after how many idle minutes a session of an account locks; 0 for never."""
@@ -368,7 +377,7 @@ class State:
     def first_screen(self) -> Screen:
         """Return what the sign-in screen shows."""
         hidden = self.effective("hidden")
-        open_ones = [account for account in self._data["accounts"] if account["open"]]
+        open_ones = [account for account in self._data["accounts"] if account["open"] and account["id"] != PATTERN]
         seen = [account for account in self._data["accounts"] if account["last_sign_in"]]
         last = max(seen, key=lambda account: str(account["last_sign_in"]), default=None)
         return {
@@ -389,13 +398,9 @@ class State:
         account = self._account(name)
         return account["home"], [file for file in self._data["disk"] if file["owner"] == account["id"]]
 
-    def can_administer(self, name: str) -> bool:
-        """Return whether a session of the account that began now could change the machine."""
-        return bool(self._account(name)["id"] in self._group(ADMINISTRATORS)["members"])
-
-    def session_may_administer(self, token: int) -> bool:
-        """Return whether an open session can change the machine, by the rights of its beginning."""
-        return any(session["token"] == token and session["may"] for session in self._data["sessions"])
+    def can_administer(self, who: str | int) -> bool:
+        """Return whether an open session, or one of an account that began now, can change the machine."""
+        return ADMINISTRATORS in self._held(who)
 
     def _session(self, token: int) -> SessionData:
         for session in self._data["sessions"]:
@@ -403,8 +408,10 @@ class State:
                 return session
         raise No(f"there is no session {token}")
 
-    def _name_of(self, session: SessionData) -> str:
-        return str(next(a["name"] for a in self._data["accounts"] if a["id"] == session["account"]))
+    def name_of(self, token: int) -> str:
+        """Return whose session it is."""
+        owner = self._session(token)["account"]
+        return next((a["name"] for a in self._data["accounts"] if a["id"] == owner), "")
 
     @property
     def _now(self) -> Moment:
@@ -418,12 +425,22 @@ class State:
         """Return an account's own, and those of its groups."""
         return {account["id"], *(g["id"] for g in self._data["groups"] if account["id"] in g["members"])}
 
-    def _too_old(self, account: AccountData) -> bool:
-        longest = self._data["policy"]["age_max_days"]
+    @property
+    def switched_off(self) -> bool:
+        """Whether the machine is off."""
+        return self._data["switched_off"]
+
+    def days_left(self, name: str) -> int | None:
+        """Return in how many days the password of an account has to be changed; None for no such day."""
+        account, longest = self._account(name), self._data["policy"]["age_max_days"]
         if not longest or account["never_ends"] or account["password"] is None:
-            return False
+            return None
         age = self.clock.date() - datetime.fromisoformat(account["password"]["at"]).date()
-        return bool(age.days > longest)
+        return int(longest) - age.days
+
+    def _too_old(self, account: AccountData) -> bool:
+        left = self.days_left(account["name"])
+        return left is not None and left < 0
 
     def _recent(self, account: AccountData) -> list[Moment]:
         window = self._data["policy"]["window_minutes"]
@@ -458,8 +475,17 @@ class State:
         raise No(f"there is no group {which}")
 
 
-EMPTY: dict[str, object] = {"serial": "", "sessions": [], "disk": [], "archives": [], "waiting": {}}
-"""What older files may lack."""
+EMPTY: dict[str, object] = {
+    "serial": "",
+    "sessions": [],
+    "disk": [],
+    "archives": [],
+    "waiting": {},
+    "front": 0,
+    "switched_off": False,
+    "keys_pressed": False,
+}
+"""What a file may lack."""
 UNMARKED: dict[str, Any] = {
     "full_name": "",
     "note": "",

@@ -129,7 +129,7 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
         copy.change_password(step.account, password, other)
         token = copy.sign_in(step.account, other)
         message += "; a new password is required first"
-    may = copy.session_may_administer(token)
+    may = copy.can_administer(token)
     if step.role is Role.ADMINISTRATOR and not may:
         raise No("it signs in, but that session could not administer")
     if step.role is not Role.ADMINISTRATOR and may:
