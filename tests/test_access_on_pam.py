@@ -11,8 +11,8 @@ from debian_root import PrivateRoot
 from verrou.core.model import Account, Role
 from verrou.core.model.routes import EntryPoint, Route
 from verrou.core.prediction.account_creation import new_account
+from verrou.core.testing.attempts import CannotTry
 from verrou.core.testing.passwords import policy_of
-from verrou.core.testing.trials import CannotTry
 from verrou.machines.changes import Secrets
 from verrou.machines.linux.files.access_file import CONSOLE, access_list, access_rules
 from verrou.machines.linux.files.sshd import REMOTE

@@ -18,7 +18,7 @@ from verrou.core.model import AccountName, Grant, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
-from verrou.core.testing.trials import Answer
+from verrou.core.testing.attempts import Answer
 from verrou.machines.linux.copy.private_copy import PrivateCopy, private_copy
 from verrou.machines.linux.copy.requests import A, AskPam, Request
 from verrou.machines.linux.elevation.asked import _of_sudo

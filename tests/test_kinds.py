@@ -18,7 +18,7 @@ from verrou.machines.kind import Kind
 from verrou.machines.protocol import CannotLook, Lacks, Machine
 
 if TYPE_CHECKING:
-    from verrou.core.testing.trials import Attempt
+    from verrou.core.testing.attempts import Attempt
 
 NO_COPY = "it answers by radio, and nothing can be copied from it"
 

@@ -128,6 +128,33 @@ def test_verify_tries_each_kind_of_account_by_each_way(desktop: PrivateRoot, ver
     assert tried["a temporary administrator account elevates a program with its own password"]["seen"] == "accepted"
 
 
+SHOWN = (
+    *("password.max_age=90 days", "password.warn_before=7 days", "password.storage=yescrypt", "lockout.after=4"),
+    *("screen.notice=Cap Fauvel | Quiet.", "sharing.applies_to=group:users", "sharing.hidden_drives=removable"),
+    *("sharing.settings_closed=yes", "rights.shut_down=group:sudo", "rights.set_clock=nobody"),
+    *("logon.remote-shell.denied=group:users", "elevation.standard=denied"),
+)
+
+
+@pytest.mark.real_root
+def test_what_a_desktop_does_shows_its_rules(desktop: PrivateRoot, verrou: Verrou) -> None:
+    for rule in SHOWN:
+        verrou("rule", "set", rule, "-m", desktop.path, "--yes")
+    tests = verrou.json("verify", "-b", "essential", "-m", desktop.path, code=None)["tests"]
+    assert not [each for each in tests if each["result"] == "failed"]
+    passed = {each["rule"] for each in tests if each["result"] == "passed"}
+    more = {"lockout.lasts", "lockout.exempts", "password.blank_accepted", "sharing.applies_to"}
+    assert passed >= {rule.partition("=")[0] for rule in SHOWN} | more
+
+
+@pytest.mark.real_root
+def test_a_shell_shows_when_it_ends(root: PrivateRoot, verrou: Verrou) -> None:
+    verrou("rule", "set", "screen.locks_after=10 minutes", "-m", root.path, "--yes")
+    verify = ("verify", "-b", "essential", "-m", root.path)
+    tried = [each for each in verrou.json(*verify, code=None)["tests"] if each["rule"] == "screen.locks_after"]
+    assert [each["result"] for each in tried] == ["passed", "passed"] and "600 seconds" in tried[1]["seen"]
+
+
 @pytest.mark.real_root
 def test_what_another_rule_of_polkit_decides_is_asked_of_polkit(desktop: PrivateRoot, verrou: Verrou) -> None:
     desktop.write(

@@ -27,7 +27,8 @@ from verrou.core.model.reasons import why
 from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.model.screens import screens_of
 from verrou.core.model.verdicts import Result
-from verrou.core.testing.trials import Answer, access_trial
+from verrou.core.testing.access_tests import access_trial
+from verrou.core.testing.attempts import Answer
 from verrou.machines.bench import state
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine

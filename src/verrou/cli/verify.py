@@ -20,7 +20,8 @@ from verrou.reports.tables import console, print_table, shown
 @baseline_option
 @format_option
 @keeping
-def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> None:
+@click.option("--all", "everything", is_flag=True, help="Show passed tests, too.")
+def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping, everything: bool) -> None:
     """Audit a machine, then test the rules with temporary accounts."""
     baseline = load_baseline(baseline_name)
     snapshot = looked_at(machine, asked=True)
@@ -37,11 +38,15 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         if not_met.rows:
             print_table(out, not_met)
             out.print()
-        print_table(out, table)
-        out.print()
+        notable = trials_table([each for each in results if everything or each.result is not Result.PASSED])
+        if notable.rows:
+            print_table(out, notable)
+            out.print()
         counts = {result: sum(r.result is result for r in results) for result in Result}
         counted_results = ", ".join(f"{count} {result}" for result, count in counts.items() if count)
         out.print(f"Tests: {counted_results}.", style="bold")
+        if counts[Result.PASSED] and not everything:
+            out.print("Passed tests are hidden; to show them: --all", style="dim")
         if snapshot.machine.asked:
             out.print(f"For the answers, {snapshot.machine.asked}.", style="dim")
 

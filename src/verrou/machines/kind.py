@@ -18,11 +18,13 @@ class RulePlace(Protocol):
 
 
 class RulePlaces(NamedTuple):
-    """Where a kind of machine sets rules, by rule: adapters, reasons of absent rules, sources of derived ones."""
+    """Where a kind of machine sets rules, by rule: adapters, reasons of absent rules, sources of derived ones; and why
+    no test shows some of them."""
 
     adapters: Mapping[str, RulePlace]
     absent: Mapping[str, str]
     derived: Mapping[str, str]
+    untested: Mapping[str, str] = {}
 
 
 class Kind:

@@ -22,8 +22,8 @@ from verrou.machines.changes import (
 if TYPE_CHECKING:
     from verrou.core.model import Account, Files, Role, Snapshot
     from verrou.core.steps.step import Step
+    from verrou.core.testing.attempts import Attempt, TrialAccount
     from verrou.core.testing.passwords import Policy
-    from verrou.core.testing.trials import Attempt, TrialAccount
 
 
 MOST_NAMED = 20
@@ -209,7 +209,9 @@ class Copy(Protocol):
         """Return the state of the machine's files when the copy was made."""
         ...
 
-    def attempt(self, policy: "Policy", role: "Role", let_in: bool) -> "AbstractContextManager[TrialAccount]":
+    def attempt(
+        self, policy: "Policy", role: "Role", let_in: bool, groups: Sequence[str] = ()
+    ) -> "AbstractContextManager[TrialAccount]":
         """Create a temporary test account of a role on the copy; with ``let_in`` no list denies it.
 
         Raises: CannotTry: with the reason."""

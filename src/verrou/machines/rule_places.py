@@ -14,6 +14,12 @@ def where_set(rule_id: str) -> Mapping[str, str]:
     return {name: _place_of(rule_id, each) for name, each in places.items() if each is not None}
 
 
+def why_untested(rule_id: str) -> Mapping[str, str]:
+    """Return why no test shows a rule, by the kinds of machine that have the rule and no test of it."""
+    places = {kind.name: kind.rule_places() for kind in KINDS}
+    return {name: each.untested[rule_id] for name, each in places.items() if each and rule_id in each.untested}
+
+
 def _place_of(rule_id: str, places: RulePlaces) -> str:
     if rule_id in places.adapters:
         return places.adapters[rule_id].where

@@ -7,7 +7,8 @@ from verrou.core.model import Effect
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules import CATALOGUE, PRESETS, Rule
 from verrou.core.rules.elevation import Written
-from verrou.machines.rule_places import where_set
+from verrou.core.testing.tested import TESTED
+from verrou.machines.rule_places import where_set, why_untested
 from verrou.reports.tables import Table, columns_of
 
 
@@ -38,11 +39,24 @@ def explanation(rule: Rule) -> list[tuple[str, str]]:
         ("When it is not met", f"{rule.severity}: {rule.why_severe}"),
         ("Takes effect", str(rule.takes_effect)),
         *((f"Where set on {kind}", text) for kind, text in where_set(rule.id).items()),
+        ("How it is tested", TESTED.get(rule.id, "")),
+        *((f"Not tested on {kind}", text) for kind, text in why_untested(rule.id).items()),
         *(("Must agree", f"{agreement.words} {agreement.other}") for agreement in rule.agreements),
         *(("Set together with", other) for other in rule.set_with),
         *(("NIST SP 800-53", ", ".join(rule.controls)) for _ in rule.controls[:1]),
     ]
     return [(heading, text) for heading, text in parts if text]
+
+
+def rules_tested() -> str:
+    """Return how each rule is tested, as a table of Markdown."""
+    lines = ["| rule | test | without a test |", "|---|---|---|"]
+    for rule_id, sentence in TESTED.items():
+        places = where_set(rule_id)
+        reasons = [f"{kind}: {why}" for kind, why in why_untested(rule_id).items()]
+        reasons += [f"{kind}: no such rule" for kind, where in places.items() if where.startswith("not available")]
+        lines.append(f"| `{rule_id}` | {sentence} | {'; '.join(reasons)} |")
+    return "\n".join(lines) + "\n"
 
 
 def rule_list() -> list[RuleData]:

@@ -30,8 +30,8 @@ from verrou.machines.protocol import MOST_NAMED, Lacks, tests_on_copy
 
 if TYPE_CHECKING:
     from verrou.core.steps.step import Step
+    from verrou.core.testing.attempts import Attempt, TrialAccount
     from verrou.core.testing.passwords import Policy
-    from verrou.core.testing.trials import Attempt, TrialAccount
 
 STAGED = "staged"
 MOST_OF_A_BENCH = 100_000_000
@@ -230,18 +230,23 @@ class BenchCopy:
         return self._stamps
 
     @contextmanager
-    def attempt(self, policy: "Policy", role: Role, let_in: bool) -> "Iterator[TrialAccount]":
+    def attempt(
+        self, policy: "Policy", role: Role, let_in: bool, groups: Sequence[str] = ()
+    ) -> "Iterator[TrialAccount]":
         from random import SystemRandom
 
         from verrou.core.steps.step import CreateAccount
         from verrou.core.testing.passwords import make_password
-        from verrou.machines.bench.steps import TrialOnBench, do_step
+        from verrou.machines.bench.steps import do_step
+        from verrou.machines.bench.test_account import TrialOnBench
 
         authority = Authority(self.authority.compact())
         name = f"trial-{SystemRandom().getrandbits(32):08x}"
         password = make_password(policy, name, SystemRandom())
         made = CreateAccount(AccountName(name), role, must_change=False)
         do_step(authority, made, Secrets({name: password}))
+        for group in groups:
+            authority.join(name, group)
         if let_in:
             authority.let_in(name)
         yield TrialOnBench(authority, name, password)

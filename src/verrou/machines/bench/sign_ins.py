@@ -46,7 +46,8 @@ class SignIns(State):
         if not account["open"]:
             raise No("the account is closed")
         if self._locked_until(account) is not None:
-            raise No("the account is locked", "try_limit", "lock_minutes")
+            of_keeper = ("lock_keeper",) if account["id"] == KEEPER else ()
+            raise No("the account is locked", "try_limit", "lock_minutes", "window_minutes", *of_keeper)
 
     def _check_given(self, account: AccountData, password: str) -> None:
         if not self._matches(account["password"], password):

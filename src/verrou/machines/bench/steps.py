@@ -1,15 +1,10 @@
 """Steps as calls to a bench machine's authority, and tests on a copy of it."""
 
-from collections.abc import Callable, Sequence
-from datetime import date, datetime, time, timedelta
+from datetime import date, datetime, time
 from random import SystemRandom
 from typing import Any, assert_never
 
-from attrs import define
-
 from verrou.core.model import Detail, Flag, Role
-from verrou.core.model.programs import Program
-from verrou.core.model.routes import Route
 from verrou.core.steps.step import (
     CreateAccount,
     CreateGroup,
@@ -31,12 +26,10 @@ from verrou.core.steps.step import (
     Unlock,
 )
 from verrou.core.testing.passwords import make_password, policy_of
-from verrou.core.testing.trials import Answer, CannotTry
 from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import ADAPTERS
-from verrou.machines.bench.session_rules import KINDS_OF_PROGRAM
 from verrou.machines.changes import Secrets
 
 
@@ -183,101 +176,3 @@ def _set_rules(authority: Authority, step: SetRules) -> str:
     if refused is not None:
         raise refused
     return ""
-
-
-@define
-class TrialOnBench:
-    """A temporary test account on a copy of the authority that is never saved."""
-
-    authority: Authority
-    account: str
-    password: str
-
-    other_services: tuple[str, ...] = ()
-
-    def sign_in(self, password: str, service: str = "") -> Answer:
-        return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password)))
-
-    def change_password(self, old: str, new: str) -> Answer:
-        return _answer(lambda: self.authority.change_password(self.account, old, new))
-
-    def reset_password(self, new: str) -> None:
-        self.authority.reset_password(self.account, new)
-
-    def age_password(self) -> None:
-        self.pass_time(timedelta(days=self.authority.policy()["age_min_days"]))
-
-    def pass_time(self, span: timedelta) -> None:
-        self.authority.clock += span
-
-    def unlock(self) -> None:
-        self.authority.unlock(self.account)
-
-    @property
-    def groups(self) -> Sequence[str]:
-        return [str(g["name"]) for g in self.authority.groups() if self.account in g["members"]]
-
-    def come_by(self, route: Route, service: str, password: str) -> Answer:
-        return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password, str(route))))
-
-    @property
-    def programs(self) -> Sequence[Program]:
-        return tuple(Program) if self.authority.tells_programs_apart else (Program.SIGNED,)
-
-    def elevate(self, program: Program, given: str) -> Answer:
-        token = self._session()
-        try:
-            met = self.authority.request(token, KINDS_OF_PROGRAM[program])
-            if met in ("runs", "refused") or given == "nothing":
-                return Answer(met == "runs", "" if met in ("runs", "refused") else f"prompted for: {met}")
-            return _answer(lambda: self._respond(token, given))
-        finally:
-            self.authority.sign_out(token)
-
-    def _respond(self, token: int, given: str) -> None:
-        """Answer an open prompt; the built-in administrator of this copy helps with its password."""
-        if given != "admin-password":
-            self.authority.respond(token, "yes" if given == "approval" else self.password)
-            return
-        helper = next(str(each["name"]) for each in self.authority.accounts() if each["id"] == seat.KEEPER)
-        self.authority.set_open(helper, True)
-        self.authority.reset_password(helper, self.password)
-        self.authority.respond(token, self.password, by=helper)
-
-    def _session(self) -> int:
-        try:
-            return self.authority.sign_in(self.account, self.password)
-        except No as no:
-            raise CannotTry(f"it could not sign in: {no}") from None
-
-    def elevate_again(self, program: Program, after: timedelta) -> Answer:
-        token, met = self._asked(program)
-        self._respond(token, met)
-        self.pass_time(after)
-        again = self.authority.request(token, KINDS_OF_PROGRAM[program])
-        self.authority.sign_out(token)
-        return Answer(again == "runs", "nothing is asked again" if again == "runs" else "asked again")
-
-    def answer_late(self, program: Program, after: timedelta) -> Answer:
-        token, met = self._asked(program)
-        self.pass_time(after)
-        answer = _answer(lambda: self._respond(token, met))
-        self.authority.sign_out(token)
-        return answer
-
-    def _asked(self, program: Program) -> tuple[int, str]:
-        """Return a session with an open prompt, and what answers it."""
-        token = self._session()
-        met = self.authority.request(token, KINDS_OF_PROGRAM[program])
-        answers = {"approve": "approval", "own password": "password", "administrator's password": "admin-password"}
-        if met not in answers:
-            raise CannotTry("there is no prompt")
-        return token, answers[met]
-
-
-def _answer(attempt: Callable[[], None]) -> Answer:
-    try:
-        attempt()
-    except No as no:
-        return Answer(False, str(no))
-    return Answer(True)

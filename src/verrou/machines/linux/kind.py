@@ -34,8 +34,9 @@ class LinuxKind(Kind):
 
     def rule_places(self) -> RulePlaces:
         from verrou.machines.linux import rules
+        from verrou.machines.linux.rules.untested import UNTESTED
 
-        return RulePlaces(rules.ADAPTERS, rules.ABSENT, rules.DERIVED)
+        return RulePlaces(rules.ADAPTERS, rules.ABSENT, rules.DERIVED, UNTESTED)
 
 
 LINUX = LinuxKind()

@@ -36,7 +36,7 @@ from verrou.machines.linux.rules.password import ages_of_new_accounts
 from verrou.machines.protocol import Asking, Copy, DryRunUnavailable, tests_on_copy
 
 if TYPE_CHECKING:
-    from verrou.core.testing.trials import Attempt
+    from verrou.core.testing.attempts import Attempt
     from verrou.machines.linux.apply.applier import Applier
     from verrou.machines.linux.copy.private_copy import PrivateCopy
 

@@ -27,8 +27,8 @@ from verrou.core.steps.step import (
     TrySignIn,
     account_of,
 )
+from verrou.core.testing.attempts import CannotTry, TrialAccount
 from verrou.core.testing.passwords import Policy, make_password
-from verrou.core.testing.trials import CannotTry, TrialAccount
 from verrou.core.values import GROUP as GROUP_SIGN
 from verrou.machines.changes import (
     NOTHING,
@@ -268,14 +268,16 @@ class LinuxCopy(Restoring):
         return Applier(self.machine_root).obstacles(changes)
 
     @contextmanager
-    def attempt(self, policy: Policy, role: Role, let_in: bool) -> Iterator[TrialAccount]:
+    def attempt(self, policy: Policy, role: Role, let_in: bool, groups: Sequence[str] = ()) -> Iterator[TrialAccount]:
         """See :meth:`verrou.machines.protocol.Copy.attempt`."""
         self._ask(LoadLibrary())
         name = f"trial{random_source.token_hex(4)}"
         password = make_password(policy, name, random_source.SystemRandom())
         if let_in:
             let_in_everywhere(self.root, name)
-        yield TrialOnLinux.made(self.root, self._ask, name, password, self._groups_for(role))
+        every = (*self._groups_for(role), *groups)
+        administers = role is Role.ADMINISTRATOR
+        yield TrialOnLinux.made(self.root, self._ask, name, password, every, administers=administers)
 
     def _groups_for(self, role: Role) -> Sequence[str]:
         """Return the group that grants the role; None for a standard user."""

@@ -92,8 +92,8 @@ class Inside:
     def answer(self, request: AnyRequest) -> RawAnswer:
         """Answer a request. The system's own programs run in processes of their own."""
         match request:
-            case RunProgram():
-                return self.run(request.command, MOST_WORDS_OF_A_PROGRAM)
+            case RunProgram(command, at_terminal):
+                return (self.run_at_terminal if at_terminal else self.run)(command, MOST_WORDS_OF_A_PROGRAM)
             case RunShellServer():
                 return {"all": [self.run(command, MOST_WORDS_OF_ONE) for command in request.commands]}
             case LoadLibrary():
@@ -148,6 +148,43 @@ class Inside:
             os.close(text)
             os.close(complained)
         return {"code": ended.returncode, "message": words or answer, "answer": answer}
+
+    def run_at_terminal(self, command: Sequence[str], most: int) -> RawAnswer:
+        """Run a program at a pseudo terminal of its own, on which nobody types."""
+        try:
+            ours, theirs = os.openpty()
+        except OSError as error:
+            return {"trouble": f"there is no terminal for {command[0]}: {error}"}
+        os.set_blocking(ours, False)
+        shown = b""
+
+        def ended() -> bool:
+            nonlocal shown
+            with suppress(OSError):
+                while part := os.read(ours, MOST_WORDS_OF_ONE):
+                    shown = (shown + part)[:most]
+            return program.poll() is not None
+
+        try:
+            program = subprocess.Popen(
+                command,
+                preexec_fn=self._limited,
+                env=CLEAN_ENVIRONMENT,
+                stdin=theirs,
+                stdout=theirs,
+                stderr=theirs,
+            )
+            with until_ended(program.pid) as wait:
+                if not watched(ended, wait, PATIENCE):
+                    return {"trouble": f"{command[0]} did not end within {PATIENCE} seconds"}
+            ended()
+        except (OSError, subprocess.SubprocessError) as error:
+            return {"trouble": f"{command[0]} could not be run: {error}"}
+        finally:
+            os.close(ours)
+            os.close(theirs)
+        text = shown.decode(errors="replace").replace("\r\n", "\n")
+        return {"code": program.returncode, "message": text, "answer": text}
 
     def _try_elevating(self, request: TryElevating) -> RawAnswer:
         """See :func:`~.pam.client.elevate` and :func:`~.pam.client.try_doas`."""

@@ -189,6 +189,9 @@ def _plain_devices(inside: Root) -> None:
         os.close(number)
     (devices / "fd").symlink_to("/proc/self/fd")
     (devices / "shm").mkdir(mode=0o1777)
+    (devices / "pts").mkdir()
+    mount_new("devpts", devices / "pts", "newinstance,ptmxmode=0666,mode=0620", flags=MS_NOSUID)
+    (devices / "ptmx").symlink_to("pts/ptmx")
 
 
 def laid_over(texts: Mapping[str, str]) -> None:

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Generic, NamedTuple, Protocol, TypeVar, get_ar
 from attrs import fields, frozen
 
 from verrou.core.model.known import Known
-from verrou.core.testing.trials import Answer
+from verrou.core.testing.attempts import Answer
 from verrou.machines.linux.pam.questions import Question, Reply
 
 A = TypeVar("A")
@@ -52,7 +52,8 @@ class _Attempt(Request[Answer]):
 
 
 def _attempted(raw: Raw) -> Answer:
-    return Answer(raw.get("accepted") is True, str(raw.get("message", "")))
+    due, warned = raw.get("new_password_first") is True, raw.get("warned") is True
+    return Answer(raw.get("accepted") is True, str(raw.get("message", "")), change_due=due, warned=warned)
 
 
 def _yes_or_no(raw: object) -> Known:
@@ -73,10 +74,11 @@ def _ended(raw: Raw) -> Ended:
 
 @frozen(repr=False)
 class RunProgram(Request[Ended]):
-    """Run one of the system's own programs."""
+    """Run one of the system's own programs; with a pseudo terminal, where it needs one."""
 
     programs = ()
     command: Sequence[str]
+    at_terminal: bool = False
 
     def understood(self, raw: Raw) -> Ended:
         return _ended(raw)

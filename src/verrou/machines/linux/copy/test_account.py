@@ -1,19 +1,31 @@
 """A temporary account that exists in a private copy alone, for tests of rules."""
 
 import os
+import re
 from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
 
 from attrs import define
 
+from verrou.core.model.acts import RIGHTS, UserAct
 from verrou.core.model.programs import Program
 from verrou.core.model.routes import Route
-from verrou.core.testing.trials import Answer, CannotTry
+from verrou.core.testing.attempts import Answer, CannotTry, FirstScreen
+from verrou.core.values import Notice
 from verrou.machines.linux.accounts.hashing import quickly_hashed
 from verrou.machines.linux.accounts.population import ageing, login_defs
 from verrou.machines.linux.accounts.steps import ageing_of_new_accounts, today_in_days
-from verrou.machines.linux.copy.requests import ChangePassword, Elevate, ElevateByPolkit, Person, Request, SignIn
-from verrou.machines.linux.elevation import polkit
+from verrou.machines.linux.copy.requests import (
+    ChangePassword,
+    Elevate,
+    ElevateByPolkit,
+    Person,
+    Request,
+    RunProgram,
+    SignIn,
+)
+from verrou.machines.linux.elevation import polkit, polkit_actions
+from verrou.machines.linux.entry.display_managers import in_use
 from verrou.machines.linux.files.account_files import (
     GROUP,
     GSHADOW,
@@ -23,11 +35,16 @@ from verrou.machines.linux.files.account_files import (
     PasswdField,
     ShadowField,
 )
-from verrou.machines.linux.files.sshd import REMOTE
+from verrou.machines.linux.files.password_hashes import scheme_of
+from verrou.machines.linux.files.sshd import REMOTE, sshd_setting
 from verrou.machines.linux.pam.faillock import load_faillock, moved_back
 from verrou.machines.linux.pam.services import asking_passwords, sshd_takes_passwords
 from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.notice import as_notice
+from verrou.machines.linux.rules.untested import NO_DISPLAY, UNTESTED
+from verrou.machines.protocol import DryRunUnavailable
 
+AGETTY, BASH = "/sbin/agetty", "/bin/bash"
 DENIED_BY_SUDO = ("is not in the sudoers file", "may not run sudo", "is not allowed to ")
 """sudo(8)'s message that its lines deny an account."""
 TRIAL_UID = 59_990
@@ -50,9 +67,12 @@ class TrialOnLinux:
     password: str
     uid: int
     groups: Sequence[str] = ()
+    administers: bool = False
 
     @classmethod
-    def made(cls, root: Root, ask: Ask, account: str, password: str, groups: Sequence[str]) -> "TrialOnLinux":
+    def made(
+        cls, root: Root, ask: Ask, account: str, password: str, groups: Sequence[str], *, administers: bool = False
+    ) -> "TrialOnLinux":
         """Create it as a member of some groups."""
         root.forget()
         taken = {
@@ -78,7 +98,7 @@ class TrialOnLinux:
                     if (record := file.find(group)) is not None:
                         file.change(group, {at: ",".join(filter(None, (record.fields[at], account)))})
                 root.write(name, file.text())
-        return cls(root, ask, account, password, uid, groups)
+        return cls(root, ask, account, password, uid, groups, administers)
 
     @property
     def other_services(self) -> Sequence[str]:
@@ -93,6 +113,8 @@ class TrialOnLinux:
             raise CannotTry("shared folders have passwords of their own, which are not tested here")
         if service == "sshd" and not sshd_takes_passwords(self.root):
             raise CannotTry("the remote shell server accepts only keys, and the account has none")
+        if service == "sshd" and not password and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
+            return Answer(False, "sshd denies blank passwords")
         comes_from = "" if route is Route.CONSOLE else REMOTE
         return self.ask(SignIn(self.account, password, service, comes_from))
 
@@ -125,15 +147,131 @@ class TrialOnLinux:
         return self.ask(ElevateByPolkit(Person(self.account, self.uid, self.uid), actions, program))
 
     def elevate_again(self, program: Program, after: timedelta) -> Answer:
-        raise CannotTry("sudo remembers an answer for the terminal it was given at, and a test has no terminal")
+        raise CannotTry(UNTESTED["elevation.remembered_for"])
 
     def answer_late(self, program: Program, after: timedelta) -> Answer:
-        raise CannotTry("sudo waits by the clock of this computer, which a test does not move")
+        raise CannotTry(UNTESTED["elevation.unanswered_after"])
+
+    def act(self, act: UserAct) -> Answer:
+        return self._by_polkit(polkit_actions.RIGHTS[RIGHTS[act]])
+
+    def _by_polkit(self, actions: Sequence[str]) -> Answer:
+        """Ask polkit whether the account may do one of some actions without an administrator's password."""
+        if not polkit.installed(self.root):
+            return Answer(False, "without polkit, only root can")
+        declared = polkit.defaults(self.root, actions)
+        if not declared:
+            raise CannotTry("no program here asks for this right")
+        try:
+            answers = polkit.ask(self.root, [(self.account, self.uid, self.uid)], sorted(declared))[self.account]
+        except DryRunUnavailable as reason:
+            raise CannotTry(f"polkit could not be asked: {reason}") from None
+        opened = [action for action, answer in answers.items() if answer == polkit.YES]
+        return Answer(bool(opened), f"polkit allows {opened[0]}" if opened else "")
+
+    def run_installer(self) -> Answer:
+        by_right = self.act(UserAct.INSTALL)
+        if by_right.accepted or not self.administers:
+            return by_right
+        return self.elevate(Program.INSTALLER, "password")
+
+    @property
+    def drives(self) -> Sequence[str]:
+        return tuple(polkit_actions.DRIVES)
+
+    def browse(self, drive: str) -> Answer:
+        return self._not_refused(polkit_actions.DRIVES[drive])
+
+    def open_settings(self) -> Answer:
+        return self._not_refused(polkit_actions.SETTINGS)
+
+    def _not_refused(self, actions: Sequence[str]) -> Answer:
+        """Ask polkit whether one of some actions is open to the account, if with an administrator's password."""
+        declared = polkit.defaults(self.root, actions) if polkit.installed(self.root) else {}
+        if not declared:
+            raise CannotTry("no program here asks polkit about it")
+        try:
+            answers = polkit.ask(self.root, [(self.account, self.uid, self.uid)], sorted(declared))[self.account]
+        except DryRunUnavailable as reason:
+            raise CannotTry(f"polkit could not be asked: {reason}") from None
+        if any(answer != polkit.NO for answer in answers.values()):
+            return Answer(True)
+        asks = not any(default.answer == polkit.YES for default in declared.values())
+        return Answer(False, by=("elevation.standard",) if asks else ())
+
+    def prompt_is_apart(self, program: Program) -> Answer:
+        raise CannotTry("sudo asks at the terminal it is called from")
+
+    def link(self, *, before: bool) -> Answer:
+        raise CannotTry("a Linux account is not linked; a directory brings accounts of its own")
+
+    def builtin(self) -> "TrialOnLinux":
+        root = self.root
+        records = AccountFile.parse(PASSWD, root.text(PASSWD) or "").records()
+        name = next((record.name for record in records if record.fields[PasswdField.UID] == "0"), "")
+        if not name:
+            raise CannotTry("no account has the ID 0")
+        found = TrialOnLinux(root, self.ask, name, self.password, 0, ())
+        found._shadow({ShadowField.PASSWORD: quickly_hashed(self.password), ShadowField.CHANGED: str(today_in_days())})
+        return found
+
+    def first_screen(self) -> FirstScreen:
+        raise CannotTry(NO_DISPLAY)
+
+    def sign_in_without_keys(self) -> Answer:
+        raise CannotTry(NO_DISPLAY)
+
+    def locked_screen(self) -> frozenset[str]:
+        raise CannotTry(NO_DISPLAY)
+
+    def restart(self) -> str:
+        raise CannotTry(UNTESTED["screen.automatic_signin"])
+
+    def notice(self) -> Notice:
+        if not self.root.exists(AGETTY):
+            raise CannotTry(f"{AGETTY}, which shows it at a text console, is not installed")
+        try:
+            shown = self.root.ask(RunProgram([AGETTY, "--show-issue"], at_terminal=True))
+        except DryRunUnavailable as reason:
+            raise CannotTry(f"{AGETTY} could not be run: {reason}") from None
+        if shown.code != 0:
+            raise CannotTry(f"{AGETTY} does not show it: {shown.message.strip()}")
+        return as_notice(shown.answer)
+
+    def idle(self, span: timedelta) -> Answer:
+        """Ask the shell that begins at a sign-in when it ends by itself."""
+        if in_use(self.root):
+            raise CannotTry("the screen locker needs a display, which a copy has not")
+        if self.root.runner is None or not self.root.exists(BASH):
+            raise CannotTry(f"{BASH}, which would end, cannot be run")
+        code, output = self.root.runner([BASH, "--login", "-c", 'printf "idle=%s" "${TMOUT:-0}"'])
+        found = re.search(r"idle=(\d{1,9})$", output)
+        if code != 0 or found is None:
+            raise CannotTry(f"{BASH} did not say when it ends")
+        seconds = int(found[1])
+        ends = seconds and span >= timedelta(seconds=seconds)
+        return Answer(not ends, f"{BASH} ends after {seconds} seconds" if seconds else f"{BASH} never ends by itself")
+
+    def set_blank(self) -> None:
+        self.password = ""
+        self._shadow({ShadowField.PASSWORD: "", ShadowField.CHANGED: str(today_in_days())})
+
+    def stored_scheme(self) -> str:
+        self.root.forget()
+        record = AccountFile.parse(SHADOW, self.root.text(SHADOW) or "").find(self.account)
+        return scheme_of(record.fields[ShadowField.PASSWORD]) if record is not None else ""
+
+    def age_password_by(self, span: timedelta) -> None:
+        self._shadow({ShadowField.CHANGED: str(today_in_days() - span.days)})
 
     def change_password(self, old: str, new: str) -> Answer:
-        return self.ask(ChangePassword(self.account, self.uid, old, new))
+        answer = self.ask(ChangePassword(self.account, self.uid, old, new))
+        if answer.accepted:
+            self.password = new
+        return answer
 
     def reset_password(self, new: str) -> None:
+        self.password = new
         self._shadow({ShadowField.PASSWORD: quickly_hashed(new), ShadowField.CHANGED: str(today_in_days())})
 
     def age_password(self) -> None:

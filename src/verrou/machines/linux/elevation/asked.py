@@ -9,7 +9,7 @@ from attrs import define, evolve, field
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Grant, PasswordState, Source
 from verrou.core.model.known import Known, any_of
-from verrou.core.testing.trials import Answer as BySudo
+from verrou.core.testing.attempts import Answer as BySudo
 from verrou.machines.linux.accounts.population import Population
 from verrou.machines.linux.copy.requests import TryElevating
 from verrou.machines.linux.files.doas import DOAS_CONF

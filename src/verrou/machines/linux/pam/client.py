@@ -147,13 +147,20 @@ def load() -> dict[str, object]:
     return {}
 
 
+WARNS_OF_AGE = "will expire in"
+"""Of what pam_unix(8) says before a password has to be changed."""
+
+
 def sign_in(account: str, password: str, service: str = "login", comes_from: str = "") -> dict[str, object]:
     """Sign in with a password, at the console or from another computer.
 
-    Returns whether it was accepted, the messages, and whether a required new password is all that prevents it."""
+    Returns whether it was accepted, the messages, whether a required new password is all that prevents it, and whether
+    it was said that one will soon be required."""
     session = Session(service, account, lambda _: password, comes_from, REMOTE_SHELL if comes_from else CONSOLE)
     accepted, message = session.sign_in()
-    return {"accepted": accepted, "message": message, "new_password_first": session.result == PAM_NEW_AUTHTOK_REQD}
+    first = session.result == PAM_NEW_AUTHTOK_REQD
+    warned = any(WARNS_OF_AGE in each for each in session.messages)
+    return {"accepted": accepted, "message": message, "new_password_first": first, "warned": warned}
 
 
 def change_password(account: str, uid: int, old: str, new: str) -> dict[str, object]:

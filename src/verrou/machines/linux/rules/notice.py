@@ -30,16 +30,16 @@ def _issue(root: Root) -> tuple[str, Source]:
 
 def _notices(root: Root) -> Iterator[tuple[str, Reading]]:
     text, source = _issue(root)
-    yield "console", Reading(_as_notice(text), source=source)
+    yield "console", Reading(as_notice(text), source=source)
     if sshd_installed(root):
         banner, where = _banner(root)
         banner_text = (root.text(banner) or "") if banner and root.exists(banner) else ""
-        yield "remote-shell", Reading(_as_notice(banner_text), source=where or program_default("Banner none"))
+        yield "remote-shell", Reading(as_notice(banner_text), source=where or program_default("Banner none"))
     if "gdm3" in in_use(root):
         enabled, message = gdm_screen(root, "banner-message-enable"), gdm_screen(root, "banner-message-text")
         shown = enabled is not None and enabled[0] == "true" and message is not None
         banner_text = message[0].replace("\\n", "\n") if shown and message is not None else ""
-        yield "gdm3", Reading(_as_notice(banner_text), source=message[1] if message else program_default())
+        yield "gdm3", Reading(as_notice(banner_text), source=message[1] if message else program_default())
 
 
 def _banner(root: Root) -> tuple[str, Source | None]:
@@ -50,7 +50,7 @@ def _banner(root: Root) -> tuple[str, Source | None]:
     return where.text.split(None, 1)[-1].strip("\"'"), where
 
 
-def _as_notice(text: str) -> Notice:
+def as_notice(text: str) -> Notice:
     """Return a text as a notice; a title is a first line with a blank one after it."""
     first, _, rest = text.strip().partition("\n\n")
     clean = "".join(c for c in text if c.isprintable() or c == "\n").strip()
