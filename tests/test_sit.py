@@ -1,5 +1,6 @@
 """Somebody sits at a bench machine: what they see is what every command says of it."""
 
+import json
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import timedelta
@@ -12,6 +13,9 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, Verrou, examples
 from test_predicted import values
 from test_seat_bench import ANSWERS, machines
+from verrou.cli.baseline_files import fetch_baseline
+from verrou.core.baselines.baseline import read_baseline
+from verrou.core.judging.audit import audit
 from verrou.core.model import Account, Snapshot, Status
 from verrou.core.model.access import routes_now
 from verrou.core.model.acts import PROGRAMS, UserAct, why_act
@@ -20,9 +24,11 @@ from verrou.core.model.known import Known
 from verrou.core.model.reasons import MET_WORDS
 from verrou.core.model.routes import Route
 from verrou.core.model.screens import screens_of
+from verrou.core.model.verdicts import Verdict
 from verrou.core.rules import CATALOGUE, setting
 from verrou.core.steps.step import SetRules
 from verrou.machines.bench.authority import Authority, No
+from verrou.machines.bench.practice import make_practice
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import ADAPTERS
 from verrou.machines.bench.session_rules import DRIVES, KINDS_OF_PROGRAM
@@ -280,3 +286,36 @@ expect ringer is signed in
     assert about["hint"] == "the bird on the cup" and about["recovery_questions"] == ["Which island?"]
     assert about["linked_identity"] == "ringer@birds.example"
     assert "ringer" in verrou("signin", "-m", desk).stdout
+
+
+def without_secrets(machine: Authority) -> str:
+    data = json.loads(machine.text())
+    data["serial"] = ""
+    for account in data["accounts"]:
+        account["password"] = account["password"] and account["password"]["blank"]
+        account["history"], account["recovery"] = [], [each["question"] for each in account["recovery"]]
+    return json.dumps(data)
+
+
+@examples(40)
+@given(st.text(max_size=9))
+def test_a_flawed_machine_falls_short_in_what_it_says_and_in_nothing_else(seed: str) -> None:
+    practice, again = make_practice("practice-01", seed), make_practice("practice-01", seed)
+    assert without_secrets(practice.machine) == without_secrets(again.machine) and practice.page == again.page
+    baseline = read_baseline(practice.baseline, "practice-01.toml", fetch_baseline)
+    found = audit(snapshot_of(practice.machine, ""), baseline)
+    assert {each.subject for each in found.findings if each.verdict is not Verdict.MET} == set(practice.flaws)
+    assert {rule.partition(".")[0] for rule in practice.flaws} == {rule.family for rule in CATALOGUE.values()}
+
+
+def test_a_practice_comes_with_its_job_sheet_and_passwords(tmp_path: Path, verrou: Verrou) -> None:
+    new = ("machine", "new", "practice-01", "--flawed", "tides")
+    verrou(*new)
+    passwords = tmp_path / "practice-01-passwords.txt"
+    assert passwords.stat().st_mode & 0o777 == 0o600
+    given = dict(line.split(": ") for line in passwords.read_text().splitlines())
+    assert Authority((tmp_path / "practice-01.bench.json").read_text()).sign_in("warden", given["warden"])
+    page = (tmp_path / "practice-01-job.txt").read_text()
+    assert "- passwords need at least 12 characters\n" in page and given["warden"] not in page
+    assert "already exists" in verrou(*new, code=2).stderr
+    assert "cannot be combined" in verrou("machine", "new", "other", "--flawed", "1", "--bare", code=2).stderr

@@ -23,6 +23,7 @@ CHAPTERS = (
     "logbook",
     "interrupted",
     "portable",
+    "practice",
     "reference",
 )
 """Chapters of the handbook by task; the reference has the rest."""

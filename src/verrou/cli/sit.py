@@ -5,10 +5,12 @@ import shlex
 import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
+from pathlib import Path
 
 import click
 from attrs import define, frozen
 
+from verrou.cli.at_the_bench import at_the_bench
 from verrou.cli.observing import looked_at
 from verrou.cli.options import machine_option
 from verrou.core.errors import BadInput, VerrouError
@@ -23,10 +25,8 @@ from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import rules_set_by
 from verrou.machines.bench.session_rules import DRIVES, KINDS_OF_PROGRAM
 from verrou.machines.bench.sitting import Seen, Sitting
+from verrou.machines.local_files import ordinary_text
 from verrou.machines.protocol import Machine
-from verrou.records.journal import Journal
-from verrou.records.machine_lock import machine_lock
-from verrou.records.transactions import current_user
 from verrou.reports.reading_text import reading_text
 from verrou.reports.tables import complain, shown
 
@@ -94,16 +94,8 @@ class _Sit:
 
     def act(self, do: Callable[[Sitting], Seen]) -> Seen:
         """Do something at the machine as it is now, under its lock, and save what became of it."""
-        journal = Journal(self.machine.records_folder())
-        journal.make_folder()
-        with machine_lock(journal.folder, self.machine.name, "sit", current_user()):
-            authority = self.machine.load()
-            before = authority.compact()
-            try:
-                return do(Sitting(authority))
-            finally:
-                if authority.compact() != before:
-                    authority.save(self.machine.path)
+        with at_the_bench(self.machine, "sit") as authority:
+            return do(Sitting(authority))
 
     def obey(self, typed: str) -> None:
         """Do one line, and print what is seen."""
@@ -381,18 +373,20 @@ ACTS: Mapping[str, Act] = {
 
 
 @click.command("sit")
+@click.argument("script", required=False, type=click.Path(path_type=Path))
 @click.option("--explain", is_flag=True, help="Name the rules behind each answer.")
 @machine_option
-def sit(machine: Machine, explain: bool) -> None:
+def sit(script: Path | None, machine: Machine, explain: bool) -> None:
     """Sit at a bench machine: sign in, mistype, start programs, let time pass, and see what its users see.
 
-    Type one act a line, or give a script on standard input, in which the line after an act that asks for a password is
-    the password, a line "expect TEXT" checks the answer before it, and "#" begins a comment. To list the acts: help"""
+    Type one act a line; to list them: help. Or give a SCRIPT, or one on standard input: there the line after an act
+    that asks for a password is the password, "expect TEXT" checks the answer before it, and "#" begins a comment."""
     if not isinstance(machine, BenchMachine):
         raise BadInput(f"{machine.address} is not a bench machine. Sit down at it, or create one: verrou machine new")
     looked_at(machine)
-    at_terminal = sys.stdin.isatty()
-    person = _Sit(machine, explain, at_terminal, iter(sys.stdin))
+    lines = sys.stdin if script is None else ordinary_lines(script)
+    at_terminal = script is None and sys.stdin.isatty()
+    person = _Sit(machine, explain, at_terminal, iter(lines))
     if at_terminal:
         _complete(machine)
         person.obey("look")
@@ -408,6 +402,19 @@ def sit(machine: Machine, explain: bool) -> None:
             if not at_terminal:
                 raise BadInput(f"line {person.line}: {mistake}") from None
             complain(str(mistake))
+
+
+MOST_OF_A_SCRIPT = 1_000_000
+"""Bytes of the longest script."""
+
+
+def ordinary_lines(script: Path) -> list[str]:
+    """Return the lines of a script. Raises: BadInput: it cannot be read."""
+    try:
+        return ordinary_text(script, MOST_OF_A_SCRIPT).splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "not UTF-8 text"
+        raise BadInput(f"{script}: {reason}. Give a file with one act a line.") from None
 
 
 def _complete(machine: BenchMachine) -> None:

@@ -16,6 +16,7 @@ WALK = (
     ("What does not meet the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --not-met"),
     ("Harden it. The second administrator is created first.", "harden -m hide-01.bench.json -b hide-01.toml --yes"),
     ("Some rules take effect after a restart.", "machine restart -m hide-01.bench.json"),
+    ("What does a visitor see and do there now? Sit down at it.", "sit sit-down.txt -m hide-01.bench.json --explain"),
     ("Verify it: audit again, and test the rules.", "verify -m hide-01.bench.json -b hide-01.toml"),
     ("Every run is in the journal and can be undone.", "journal list -m hide-01.bench.json"),
 )
@@ -34,6 +35,8 @@ NEXT = (
     ),
     ("why its lock-out is not enforced", "verrou rule show lockout -m warden-03"),
     ("what a rule is for", "verrou rule explain lockout.lasts"),
+    ("what it does: sit down at a machine", "verrou sit -m hide-01.bench.json --explain"),
+    ("a machine to practise on, with its job sheet", "verrou machine new practice-01 --flawed tides"),
     ("all three at once, each with its own baseline", "verrou round surveys --baselines which.toml"),
     ("two seasons of them: what regressed", "verrou trend --on 2026-09-14"),
     (

@@ -38,7 +38,7 @@ class Sitting:
 
     @property
     def front(self) -> SessionData | None:
-        """The session of whoever sits here; None at the sign-in screen."""
+        """The session of the user who sits here; None at the sign-in screen."""
         return self.machine.front_session()
 
     @property
@@ -58,7 +58,7 @@ class Sitting:
             return Seen([f"{self.name} is signed in from another computer: {front['way']}."])
         if front["locked"]:
             shown = self.machine.locked_screen(self.name)
-            lines = [self._clock(), "", f"{shown or 'somebody'} is signed in; the screen is locked."]
+            lines = [self._clock(), "", f"{shown or 'a user'} is signed in; the screen is locked."]
             return Seen(_box(lines), ("locked_tells",))
         lines = [self._clock(), "", f"{self.name} is signed in."]
         if "asked" in front:
@@ -117,7 +117,7 @@ class Sitting:
         return next((a["hint"] for a in self.machine.accounts() if a["name"].casefold() == name.casefold()), "")
 
     def _step_back(self) -> None:
-        """Lock the screen of whoever sits here, who stays signed in."""
+        """Lock the screen of the user who sits here, who stays signed in."""
         front = self.front
         if front is not None:
             self.machine.set_locked(front["token"], True)
@@ -134,7 +134,7 @@ class Sitting:
         return self.look()
 
     def unlock(self, password: str) -> Seen:
-        """Unlock the screen of whoever is signed in here."""
+        """Unlock the screen of the user who is signed in here."""
         front = self.front
         if front is None or not front["locked"]:
             raise No("no locked screen is here")
@@ -143,7 +143,7 @@ class Sitting:
         return self.look()
 
     def switch(self, name: str, password: str) -> Seen:
-        """Bring the session of somebody who is signed in at the console back to the screen."""
+        """Bring the session of a user who is signed in at the console back to the screen."""
         self._check_on()
         token = self.machine.session_of(name)
         self.machine.check_password(token, password)
@@ -154,7 +154,7 @@ class Sitting:
 
     def people(self) -> Seen:
         """Tell who is signed in."""
-        return Seen(self.machine.session_lines() or ["Nobody is signed in."])
+        return Seen(self.machine.session_lines() or ["No one is signed in."])
 
     def idle(self, span: timedelta) -> Seen:
         """Touch nothing for a while. The screen locks by itself after the idle time."""
@@ -169,7 +169,7 @@ class Sitting:
         return Seen(seen.lines, ("idle_minutes", *seen.keys))
 
     def wait(self, span: timedelta) -> Seen:
-        """Let time pass, while whoever sits here goes on working."""
+        """Let time pass, while the user who sits here goes on working."""
         self.machine.let_pass(span)
         return Seen([f"It is {self.machine.clock:%Y-%m-%d %H:%M}."])
 
@@ -276,7 +276,7 @@ class Sitting:
         return Seen(seen.lines, ("opens_for", *seen.keys))
 
     def restart(self) -> Seen:
-        """Restart the machine: whoever may switch it off may do that."""
+        """Restart the machine, where the user may switch it off."""
         down = self.shut_down()
         up = self.start_up()
         return Seen(up.lines, (*down.keys, *up.keys))
@@ -323,11 +323,11 @@ class Sitting:
             raise No("the machine is off")
 
     def _here(self) -> SessionData:
-        """Return the session of whoever sits here. Raises No: nobody is signed in here, or the screen is locked."""
+        """Return the session of the user who sits here. Raises No: no one is signed in here, or the screen is locked."""
         self._check_on()
         front = self.front
         if front is None:
-            raise No("nobody is signed in here")
+            raise No("no one is signed in here")
         if front["locked"]:
             raise No("the screen is locked")
         return front
