@@ -2,12 +2,9 @@
 
 import errno
 import os
-import pty
 import re
-import select
 import shutil
 import subprocess
-import sys
 from collections.abc import Callable
 from datetime import timedelta
 from functools import partial
@@ -15,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from at_terminal import AtTerminal
 from conftest import GOOD_PASSWORD, Verrou, forked
 from crashing import Mode, done, finished, meeting, one_of_two, state, taken_back, with_fixed_hashes
 from debian_root import PrivateRoot
@@ -243,26 +241,13 @@ def test_a_lock_that_someone_holds_is_waited_for_and_a_dead_one_is_broken(
 
 def test_a_typed_password_is_hidden_asked_twice_and_reported_what_it_breaks(bench: Path, verrou: Verrou) -> None:
     verrou("rule", "set", "password.min_length=12", "-m", bench, "--yes")
-    command = [sys.executable, "-m", "verrou", "account", "add", "tern", "-m", str(bench), "--yes"]
-    child, terminal = pty.fork()
-    if child == 0:
-        os.execv(sys.executable, command)
-    shown, heeded = b"", 0
-
-    def until(words: bytes) -> None:
-        """Read on to ``words``: one reading may hold what comes after them too, which is for the next one to find."""
-        nonlocal shown, heeded
-        while (at := shown.find(words, heeded)) < 0:
-            assert select.select([terminal], [], [], 20)[0], shown
-            shown += os.read(terminal, 4096)
-        heeded = at + len(words)
-
-    for answers in ((b"short-1", b"short-1"), (b"Sandbar-kittiwake-5", b"Sandbar-kittiwake-5")):
+    program = AtTerminal(("account", "add", "tern", "-m", bench, "--yes"), bench.parent)
+    for answers in (("short-1", "short-1"), ("Sandbar-kittiwake-5", "Sandbar-kittiwake-5")):
         for answer in answers:
-            until(b": ")
-            os.write(terminal, answer + b"\n")
-        if answers[0] == b"short-1":
-            until(b"(password.min_length)\r\n")
-    until(b"verrou undo")
-    os.waitpid(child, 0)
-    assert b"short-1" not in shown and b"Sandbar" not in shown
+            program.until(": ")
+            program.type(answer)
+        if answers[0] == "short-1":
+            program.until("(password.min_length)\n")
+    program.until("verrou undo")
+    assert program.ended() == 0
+    assert "short-1" not in program.plain and "Sandbar" not in program.plain

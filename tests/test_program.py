@@ -21,12 +21,12 @@ from verrou.machines.registry import open_machine
 
 def test_the_demo_walks_the_whole_job(verrou: Verrou, tmp_path: Path) -> None:
     output = verrou("demo", "cap").stdout
-    for line in ("$ verrou audit", "$ verrou harden", "passed  lockout.after", "What to try next"):
+    for line in ("$ verrou audit", "$ verrou harden", "$ verrou sit", "Tests: 80 passed.", "What to try next"):
         assert line in output
     assert "\nfailed" not in output
     following = [line.split()[1:] for line in output.splitlines() if line.startswith("  verrou ")]
     assert len(following) >= 5
-    expected = dict.fromkeys(("survey", "show", "explain", "undo", "swap", "why", "signin", "report"), 0)
+    expected = dict.fromkeys(("survey", "show", "explain", "undo", "swap", "why", "signin", "report", "sit", "new"), 0)
     expected |= {"harden": 1, "check": 2, "remove": 3, "round": 1, "trend": 1, "compare": 1}
     for arguments in following:
         code = next(expected[word] for word in arguments if word in expected)

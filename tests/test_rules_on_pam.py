@@ -221,7 +221,7 @@ def test_a_missing_dictionary_is_reported_because_it_refuses_everything(
     assert "every new password is rejected" in verrou("survey", "-m", manned_root.path).stderr
     assert not accepts(manned_root, "gnt7Kwo-9xq-Lmv")
     output = verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=None).stdout
-    tried = [trial for trial in json.loads(output)["tests"] if trial["rule"].startswith("password.")]
+    tried = [trial for trial in json.loads(output)["tests"] if "password that" in trial["test"]]
     assert {trial["result"] for trial in tried} == {"not-run"}, "refusals prove nothing then"
 
 

@@ -14,6 +14,7 @@ from verrou.core.errors import BadInput, MachineRefused, VerrouError
 
 COMMANDS: Mapping[str, str] = {
     "demo": "verrou.demo.command:demo",
+    "visit": "verrou.cli.visit:visit",
     "survey": "verrou.cli.survey_and_audit:survey",
     "access": "verrou.cli.access:access",
     "why": "verrou.cli.access:why",

@@ -178,8 +178,8 @@ def _blank_text(route: Route, service: str) -> str:
 def linked_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:
     """Test whether an account can be linked to an online identity, and signs in once it is."""
     rule = "population.linked_identities"
-    reading = in_force(rule, snapshot)
-    if reading is None:
+    reading, accepted = in_force(rule, snapshot), snapshot.accepted_values.get(rule)
+    if reading is None or (accepted is not None and accepted.cannot):
         return
     for before, message, accepting in (
         (True, "an account that is linked already signs in", ("allowed", "existing-only")),

@@ -323,7 +323,7 @@ class Sitting:
             raise No("the machine is off")
 
     def _here(self) -> SessionData:
-        """Return the session of the user who sits here. Raises No: no one is signed in here, or the screen is locked."""
+        """Return the session of the user who sits here. Raises No: no one is signed in, or the screen is locked."""
         self._check_on()
         front = self.front
         if front is None:

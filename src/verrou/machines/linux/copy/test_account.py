@@ -40,7 +40,7 @@ from verrou.machines.linux.files.sshd import REMOTE, sshd_setting
 from verrou.machines.linux.pam.faillock import load_faillock, moved_back
 from verrou.machines.linux.pam.services import asking_passwords, sshd_takes_passwords
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.notice import as_notice
+from verrou.machines.linux.rules.notice import as_notice, issue_text
 from verrou.machines.linux.rules.untested import NO_DISPLAY, UNTESTED
 from verrou.machines.protocol import DryRunUnavailable
 
@@ -230,6 +230,8 @@ class TrialOnLinux:
     def notice(self) -> Notice:
         if not self.root.exists(AGETTY):
             raise CannotTry(f"{AGETTY}, which shows it at a text console, is not installed")
+        if "\\" in issue_text(self.root)[0]:
+            raise CannotTry("the text has marks that the console replaces by words of its own")
         try:
             shown = self.root.ask(RunProgram([AGETTY, "--show-issue"], at_terminal=True))
         except DryRunUnavailable as reason:

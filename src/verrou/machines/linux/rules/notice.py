@@ -17,7 +17,7 @@ KIND = next(rule.kind for rule in RULES if rule.id == "screen.notice")
 ISSUE, ISSUE_FOLDER, ISSUE_NET = "/etc/issue", "/etc/issue.d", "/etc/issue.net"
 
 
-def _issue(root: Root) -> tuple[str, Source]:
+def issue_text(root: Root) -> tuple[str, Source]:
     """Return what agetty(8) shows: the issue file, then the files of its folder.
 
     Without /etc/issue, those of this start in /run, or the vendor's where these are empty (measured, 2.38)."""
@@ -29,7 +29,7 @@ def _issue(root: Root) -> tuple[str, Source]:
 
 
 def _notices(root: Root) -> Iterator[tuple[str, Reading]]:
-    text, source = _issue(root)
+    text, source = issue_text(root)
     yield "console", Reading(as_notice(text), source=source)
     if sshd_installed(root):
         banner, where = _banner(root)
