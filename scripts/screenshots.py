@@ -11,7 +11,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -22,6 +22,14 @@ WITH_A_STRANGER = (
     "touch warden-03/usr/lib/x86_64-linux-gnu/security/pam_tides.so; "
 )
 """A module that nobody knows, so that not all can be known."""
+APART = "mkdir -p {0}; cp *.bench.json *.toml sit-*.txt {0}; cd {0}; "
+BEFORE = {
+    "sit": APART.format("sitting")
+    + "verrou rule set lockout.after=3 lockout.lasts='45 minutes' lockout.forget_after='20 minutes' "
+    "elevation.prompt_apart=yes elevation.standard=admin-password -m hide-01.bench.json --yes >/dev/null; ",
+    "visit": APART.format("visiting"),
+}
+"""What is done in silence before: these two have machines of their own."""
 SHOTS = {
     "survey": "verrou survey -m warden-03 | head -n 45",
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
@@ -29,24 +37,29 @@ SHOTS = {
     "verrou why guillemot console -m hide-01.bench.json; verrou access -m warden-03 2>/dev/null; "
     "verrou why warden remote-shell -m warden-03 2>/dev/null",
     "signin": "verrou signin -m hide-01.bench.json; echo; verrou rule show elevation -m hide-01.bench.json",
-    "swap": "verrou account swap ringer warden -m ringing-02.bench.json --preview; echo; "
-    "verrou account show petrel -m ringing-02.bench.json",
+    "sit": "verrou sit sit-lockout.txt -m hide-01.bench.json --explain | tail -n 21; "
+    "printf 'restart\\nstart signed\\nanswer nothing\\n' | verrou sit -m hide-01.bench.json --explain",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 43",
     "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 42",
     "round": "verrou round surveys --baselines which.toml; echo; verrou logbook",
-    "capture": "verrou baseline new hut --used-by shifts --watched never --shared-by 3-10; "
-    "verrou baseline capture -m ringing-02.bench.json | head -n 44",
+    "capture": "verrou baseline check with-errors.toml; "
+    "verrou baseline new hut --used-by shifts --watched never --shared-by 3-10; "
+    "verrou baseline capture -m ringing-02.bench.json | head -n 32",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
-    "verrou baseline check with-errors.toml",
+    "verrou account swap ringer warden -m ringing-02.bench.json --preview",
     "verify": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes >/dev/null; "
     "verrou machine restart -m hide-01.bench.json; "
-    "verrou verify -m hide-01.bench.json -b hide-01.toml",
-    "journal": "verrou journal list -m hide-01.bench.json; verrou journal show 1 -m hide-01.bench.json | head -n 38",
-    "undo": "verrou undo -m hide-01.bench.json --override remote-blank-password",
+    "verrou verify -m hide-01.bench.json -b hide-01.toml --all | head -n 43",
+    "undo": "verrou journal list -m hide-01.bench.json; echo; "
+    "verrou undo -m hide-01.bench.json --override remote-blank-password --preview | head -n 37",
     "rule-explain": "verrou rule explain lockout.lasts password.min_length; echo; "
     "verrou rule show lockout -m warden-03",
 }
+TYPED = {"visit": ("verrou visit -m hide-01.bench.json", ("on", "hide-01.toml", "on", "stop"))}
+"""What asks at a terminal, and what is typed."""
+BETWEEN_LINES = 2
+"""Seconds before each typed line, in which the question appears."""
 ON_A_DISK = {
     "asked": "verrou access -m disk; verrou access -m disk --ask-system; "
     "verrou why tern console -m disk; verrou why tern console -m disk --ask-system",
@@ -60,7 +73,8 @@ PAGES = {
     "trend-picture": "verrou trend --on 2026-09-14 --save trend-picture.html",
 }
 """Pages, and what writes each."""
-WAITS_FOR_AN_ANSWER = "--override remote-blank-password"
+PATIENCE = 20
+"""Seconds that a command may take."""
 
 
 def in_colour(command: str) -> str:
@@ -71,11 +85,17 @@ def in_colour(command: str) -> str:
     return f"script -qec {shlex.quote('stty cols 118; ' + before)} /dev/null | {after}"
 
 
-def take(name: str, command: str, folder: Path, display: str) -> None:
+def typed_into(command: str, lines: Iterable[str]) -> str:
+    """A command at a terminal of its own, at which these lines are typed."""
+    typing = f"for line in {shlex.join(lines)}; do sleep {BETWEEN_LINES}; printf '%s\\n' \"$line\"; done"
+    return f"({typing}; sleep 1) | script -qec {shlex.quote('stty cols 118; ' + command)} /dev/null"
+
+
+def take(name: str, command: str, folder: Path, display: str, lines: Iterable[str] = ()) -> None:
     environment = {**os.environ, "DISPLAY": display, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
-    shown = (
-        f"printf '%s\\n\\n' {shlex.quote('$ ' + command)}; {in_colour(command)}; touch {folder}/{name}.done; sleep 60"
-    )
+    run = typed_into(command, lines) if lines else in_colour(command)
+    heading = f"printf '%s\\n\\n' {shlex.quote('$ ' + command)}"
+    shown = f"{BEFORE.get(name, '')}{heading}; {run}; touch {folder}/{name}.done; sleep 60"
     window = subprocess.Popen(
         [
             *("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x46+0+0", "-bg", "#101418"),
@@ -85,9 +105,8 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
         env=environment,
     )
     try:
-        patience = 5.0 if command.endswith(WAITS_FOR_AN_ANSWER) else 20.0
         done = folder / f"{name}.done"
-        until = time.monotonic() + patience
+        until = time.monotonic() + PATIENCE
         while not done.exists() and time.monotonic() < until:
             time.sleep(0.1)
         time.sleep(0.4)
@@ -134,7 +153,7 @@ def debian_disk(folder: Path, verrou: str) -> Iterator[None]:
 
 def main() -> None:
     PICTURES.mkdir(parents=True, exist_ok=True)
-    required = sys.argv[1:] or [*SHOTS, *ON_A_DISK, *PAGES]
+    required = sys.argv[1:] or [*SHOTS, *TYPED, *ON_A_DISK, *PAGES]
     display = f":{90 + os.getpid() % 9}"
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
     try:
@@ -146,6 +165,9 @@ def main() -> None:
             here = Path(folder, "demo")
             verrou = str(Path(sys.executable).with_name("verrou"))
             subprocess.run([verrou, "demo", str(here), "--quiet"], stdout=subprocess.DEVNULL, check=True)
+            for name, (command, lines) in TYPED.items():
+                if name in required:
+                    take(name, command, here, display, lines)
             for name, command in SHOTS.items():
                 if name in required or name == "verify":
                     take(name, command, here, display)

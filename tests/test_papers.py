@@ -163,7 +163,7 @@ def test_what_the_readme_calls_is_there(verrou: Verrou) -> None:
     called = {tuple(line.split("#")[0].split()) for line in readme.splitlines() if line.startswith("verrou ")}
     assert len(called) > 15
     for words in called:
-        command = words[1:3] if words[1] in ("account", "baseline", "journal") else words[1:2]
+        command = words[1:3] if words[1] in ("account", "baseline", "journal", "machine") else words[1:2]
         shown = verrou(*command, "--help").stdout
         assert shown.startswith(f"Usage: verrou {' '.join(command)} [OPTIONS]")
         for option in (word for word in words if word.startswith("-")):

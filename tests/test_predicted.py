@@ -40,7 +40,20 @@ from verrou.core.steps.step import (
     TrySignIn,
     Unlock,
 )
-from verrou.core.values import Choice, Count, Listed, NameSet, Notice, Span, Table, Value, Words, YesNo
+from verrou.core.values import (
+    Choice,
+    CommandRights,
+    Commands,
+    Count,
+    Listed,
+    NameSet,
+    Notice,
+    Span,
+    Table,
+    Value,
+    Words,
+    YesNo,
+)
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.protocol import Machine
@@ -76,6 +89,9 @@ def values(kind: object) -> st.SearchStrategy[Value]:
         return st.frozensets(people if kind.of_people else st.sampled_from(["removable", "system"]), max_size=2).map(
             lambda names: frozenset({kind.every}) if kind.every in names else names
         )
+    if isinstance(kind, Commands):
+        pairs = st.tuples(st.sampled_from([*ALL_NAMES[2:5], "group:users"]), st.just("/usr/bin/count birds"))
+        return st.frozensets(pairs, max_size=2).map(CommandRights)
     if isinstance(kind, Words):
         return st.sampled_from([Notice(), Notice("Cap Fauvel", "Quiet."), Notice("", "Two\nlines.")])
     assert isinstance(kind, Count | Span)

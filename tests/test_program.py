@@ -21,7 +21,7 @@ from verrou.machines.registry import open_machine
 
 def test_the_demo_walks_the_whole_job(verrou: Verrou, tmp_path: Path) -> None:
     output = verrou("demo", "cap").stdout
-    for line in ("$ verrou audit", "$ verrou harden", "$ verrou sit", "Tests: 80 passed.", "What to try next"):
+    for line in ("$ verrou audit", "$ verrou harden", "$ verrou sit", "Tests: 82 passed.", "What to try next"):
         assert line in output
     assert "\nfailed" not in output
     following = [line.split()[1:] for line in output.splitlines() if line.startswith("  verrou ")]

@@ -41,7 +41,7 @@ def test_the_sheet_shows_before_and_now_what_was_done_and_proved(verrou: Verrou)
         ("screen.attention_key", "site warden", False),
         ("password.classes", "site warden", False),
     ]
-    assert {trial["result"] for trial in sheet["tests"]} == {"passed"} and len(sheet["tests"]) == 80
+    assert {trial["result"] for trial in sheet["tests"]} == {"passed"} and len(sheet["tests"]) == 82
     assert [entry["number"] for entry in sheet["entries"]] == [1] and sheet["entries"][0]["steps"]
     shown = verrou.json("audit", *AT)
     lines = [*sheet["left"], *sheet["changed"], *sheet["met"], *sheet["not_applicable"]]

@@ -148,6 +148,46 @@ def test_what_a_desktop_does_shows_its_rules(desktop: PrivateRoot, verrou: Verro
 
 
 @pytest.mark.real_root
+def test_single_commands_are_what_sudo_lets_them_run(desktop: PrivateRoot, verrou: Verrou) -> None:
+    before, m = desktop.tree(), ("-m", desktop.path)
+    desktop.inside("groupadd", "ringers")
+    desktop.inside("usermod", "-aG", "ringers", "tern")
+    start = desktop.tree()
+    count, restart = "/usr/bin/id -u --x=1,2", "/usr/bin/sync"
+    wanted = f"elevation.commands=group:ringers: {count}; gull: {restart}"
+    verrou("rule", "set", wanted, *m, "--yes")
+    assert desktop.inside("visudo", "-c").returncode == 0
+
+    def may(name: str, command: str) -> bool:
+        asked = desktop.inside("sudo", "-l", "-U", name, *command.split())
+        return asked.returncode == 0
+
+    assert may("tern", count) and not may("tern", "/usr/bin/id -u") and not may("tern", restart)
+    assert may("gull", restart) and not may("gull", f"{restart} -f") and not may("gull", count)
+    verrou("rule", "set", "elevation.unanswered_after=1 minute", *m, "--yes")
+    assert may("tern", count), "another rule in the same file leaves it"
+    shown = verrou.json("rule", "show", "elevation.commands", *m)["elevation.commands"]["value"]
+    assert shown == {"commands": {"group:ringers": [count], "gull": [restart]}}
+    baseline = desktop.path.parent / "b.toml"
+    baseline.write_text(titled(f'[elevation]\ncommands = {{ "group:ringers" = ["{count}"] }}'))
+    assert "gull: /usr/bin/sync" in verrou.line("audit", "-b", baseline, *m, code=1)
+    tests = verrou.json("verify", "-b", "essential", *m, code=None)["tests"]
+    ran = [(each["test"], each["result"]) for each in tests if each["rule"] == "elevation.commands"]
+    assert (f"a temporary account in group ringers runs as an administrator: {count}", "passed") in ran
+    assert {result for _, result in ran} == {"passed"} and len(ran) >= 4
+    verrou("account", "rename", "gull", "kittiwake", *m, "--yes")
+    assert may("kittiwake", restart)
+    desktop.write("/etc/sudoers.d/site", "tern ALL=(root) /usr/bin/du *\n")
+    (desktop.path / "etc/sudoers.d/site").chmod(0o440)
+    refused = verrou("rule", "set", "elevation.commands=nobody", *m, "--yes", code=4).stderr
+    assert "the machine would set tern: /usr/bin/du *" in refused
+    (desktop.path / "etc/sudoers.d/site").unlink()
+    for _ in range(3):
+        verrou("undo", *m, "--yes")
+    assert desktop.tree() == start != before
+
+
+@pytest.mark.real_root
 def test_a_shell_shows_when_it_ends(root: PrivateRoot, verrou: Verrou) -> None:
     verrou("rule", "set", "screen.locks_after=10 minutes", "-m", root.path, "--yes")
     verify = ("verify", "-b", "essential", "-m", root.path)

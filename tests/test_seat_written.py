@@ -227,6 +227,7 @@ BAD: dict[str, Any] = {
     **dict.fromkeys(seat.SEAT_LIMITS, 99999),
     **dict.fromkeys(seat.SEAT_SWITCHES, "on"),
     **{key: [7_777] for key in seat.LISTS},
+    "commands": [[7_777, "/bin/true"]],
     "drives_hidden": ["cellar"],
     "greeting": {"title": 3, "text": ""},
     "opens_as": 7_777,

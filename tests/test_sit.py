@@ -3,8 +3,9 @@
 import json
 from collections.abc import Callable
 from contextlib import suppress
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
+from random import Random
 
 import pytest
 from hypothesis import given
@@ -24,10 +25,12 @@ from verrou.core.model.known import Known
 from verrou.core.model.reasons import MET_WORDS
 from verrou.core.model.routes import Route
 from verrou.core.model.screens import screens_of
-from verrou.core.model.verdicts import Verdict
+from verrou.core.model.verdicts import Result, Verdict
 from verrou.core.rules import CATALOGUE, setting
 from verrou.core.steps.step import SetRules
+from verrou.core.testing.trials import run_trials
 from verrou.machines.bench.authority import Authority, No
+from verrou.machines.bench.machine import BenchCopy
 from verrou.machines.bench.practice import make_practice
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import ADAPTERS
@@ -35,6 +38,7 @@ from verrou.machines.bench.session_rules import DRIVES, KINDS_OF_PROGRAM
 from verrou.machines.bench.sitting import Sitting
 from verrou.machines.bench.steps import do_step
 from verrou.machines.changes import Secrets
+from verrou.machines.local_files import item_at
 
 FAMILIES = ("rights", "elevation", "sharing", "screen", "logon", "lockout")
 OTHER_PASSWORD = "razorbill-Skerry-17"
@@ -150,6 +154,30 @@ def test_what_sitting_there_shows_is_what_is_said(machine: Authority, data: st.D
             act()
     sitting.look()
     check(Authority(machine.text()))
+
+
+@examples(15)
+@given(st.sampled_from(["full", "basic"]), st.sampled_from(["en", "fr"]), RULES, st.integers())
+def test_any_rule_set_to_any_value_is_read_back_and_shown(
+    edition: str, language: str, step: SetRules, seed: int
+) -> None:
+    """On both sides of a restart."""
+    machine = Authority.fresh("hide-01", datetime(2026, 9, 14, 8, 30), edition, language)
+    for name in ("o*", "Ána?", "tern"):
+        machine.add(name, "", GOOD_PASSWORD, must_change=False)
+    try:
+        do_step(machine, step, Secrets())
+    except No:
+        return
+    (rule_id, value), snapshot = next(iter(step.values.items())), snapshot_of(machine, "")
+    reading = snapshot.readings[rule_id]
+    stands = reading.value if reading.pending is None else reading.pending
+    assert stands is not None and CATALOGUE[rule_id].kind.accepts_result(stands, value, snapshot.members)
+    for _ in range(2):
+        snapshot = snapshot_of(machine, "")
+        results = run_trials(BenchCopy(machine, "", "", item_at(Path("none")), {}).attempt, snapshot, Random(seed))
+        assert [each for each in results if each.result is Result.FAILED] == []
+        machine.restart()
 
 
 SCRIPT = f"""

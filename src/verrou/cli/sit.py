@@ -254,6 +254,13 @@ def _answer(sit: _Sit, words: list[str]) -> Seen:
     raise _Usage
 
 
+def _run(sit: _Sit, words: list[str]) -> Seen:
+    if not words:
+        raise _Usage
+    line = " ".join(words)
+    return sit.act(lambda at: at.run(line))
+
+
 def _browse(sit: _Sit, words: list[str]) -> Seen:
     if words:
         drive = _among(_one(words), DRIVES, "DRIVE")
@@ -353,6 +360,7 @@ ACTS: Mapping[str, Act] = {
         _answer,
         lambda machine: ["yes", "password", "wrong", "nothing", "administrator", *_names(machine)],
     ),
+    "run": Act("COMMAND", "Run a single command as an administrator.", _run),
     "browse": Act("[DRIVE]", f"Open a drive ({', '.join(DRIVES)}), or list those shown.", _browse, lambda _: [*DRIVES]),
     "settings": Act("", "Open the settings of the machine.", _plain(Sitting.open_settings)),
     "idle": Act("DURATION", "Touch nothing for a while.", _idle),

@@ -199,20 +199,26 @@ class _Visit:
         snapshot = self.observe()
         wanted, steps = load_baseline(self.baseline).accounts, self._plan()[1].steps
         closed = {step.account for step in steps if isinstance(step, SetEnabled) and not step.enabled}
+        asked = False
         for account in snapshot.accounts:
             listed = wanted.get(account.name)
             keeps = account.name in closed or (listed is not None and listed.password == "blank")
-            if account.password is PasswordState.BLANK and account.enabled and is_person(account) and not keeps:
-                answers = {"password": "set one now", "disable": "disable the account", "leave": "leave it"}
-                match self.ask(f"{account.name} has a blank password. What should become of it?", answers, "leave"):
-                    case "password":
-                        self._carefully("account", "password", account.name, *self.at, "--yes")
-                    case "disable":
-                        self._carefully("account", "disable", account.name, *self.at, "--yes")
+            if account.password is not PasswordState.BLANK or not account.enabled or keeps or not is_person(account):
+                continue
+            asked = True
+            answers = {"password": "set one now", "disable": "disable the account", "leave": "leave it"}
+            match self.ask(f"{account.name} has a blank password. What should become of it?", answers, "leave"):
+                case "password":
+                    self._carefully("account", "password", account.name, *self.at, "--yes")
+                case "disable":
+                    self._carefully("account", "disable", account.name, *self.at, "--yes")
+        if not asked:
+            console().print("No questions: the plan decides everything.")
 
     def harden(self) -> None:
         """Part 5: yes, and what was done. Guards that may be overridden are asked about, one at a time."""
         if not self._plan()[1].steps:
+            console().print("Nothing to change.")
             return
         self.ask(f"Change {self.machine.name} now?", {"yes": "apply the plan; the journal keeps the way back"})
         file = _new_file(f"{self.machine.name}-passwords", ".txt")
@@ -245,9 +251,10 @@ class _Visit:
     def wait(self) -> None:
         """Part 6: what waits for a restart."""
         pending = [rule_id for rule_id, each in self.observe().readings.items() if each.pending is not None]
-        if not pending:
-            return
         out = console()
+        if not pending:
+            out.print("Nothing waits for a restart or a sign-in.")
+            return
         out.print(f"{counted(len(pending), 'rule')} take effect after a restart or at the next sign-in.")
         if isinstance(self.machine, BenchMachine):
             if self.ask("Restart it now?", {"yes": "restart", "later": "go on without"}, "yes") == "yes":

@@ -397,7 +397,7 @@ FORMS = (
 def _desired(rule: Rule, raw: object) -> Desired:
     """Return the desired value in ``raw``. Raises: Unacceptable."""
     parse = rule.kind.parse
-    if not isinstance(raw, dict) or (raw and set(raw) <= rule.kind.keys):
+    if not isinstance(raw, dict) or rule.kind.is_written_as_table(raw):
         return AtLeast(parse(raw))
     match raw:
         case {"value": value} if len(raw) == 1:

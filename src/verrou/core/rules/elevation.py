@@ -9,7 +9,7 @@ from verrou.core.model.facts import Effect
 from verrou.core.model.programs import Program
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules.declaration import Rule
-from verrou.core.values import Span, Table, Value, YesNo
+from verrou.core.values import CommandRights, Commands, Span, Table, Value, YesNo
 
 PRESET = "preset"
 """The key of a baseline's family that names one of :data:`PRESETS`."""
@@ -95,6 +95,21 @@ RULES = (
         protects="No administrator's password is ever typed in a session that strangers use.",
         costs="An administrator has to sign in to help a guest.",
         controls=("AC-6(10)",),
+    ),
+    Rule(
+        id="elevation.commands",
+        title="who can run single commands as an administrator",
+        statement={
+            CommandRights(): "no one can run single commands as an administrator",
+            None: "single commands are run as an administrator by: {}",
+        },
+        kind=Commands(),
+        severity=Severity.MEDIUM,
+        why_severe="a command with administrator rights that can start another program gives all of them",
+        takes_effect=Effect.NOW,
+        protects="Someone who has to restart one service does not need to be an administrator.",
+        costs="Each command must be listed with its arguments; another spelling is denied.",
+        controls=("AC-6",),
     ),
     Rule(
         id="elevation.prompt_apart",

@@ -130,6 +130,10 @@ class TrialAccount(Protocol):
         """Return the built-in administrator of the copy, with a password. Raises: CannotTry: with the reason."""
         ...
 
+    def run_command(self, command: str) -> Answer:
+        """Run a single command as an administrator, or be told that one may. Raises: CannotTry: with the reason."""
+        ...
+
     def act(self, act: UserAct) -> Answer:
         """Do something that needs a right. Raises: CannotTry: with the reason."""
         ...

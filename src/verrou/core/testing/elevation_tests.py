@@ -17,7 +17,7 @@ from verrou.core.testing.attempts import (
     judge_seen,
     not_run,
 )
-from verrou.core.values import cells_of, format_duration
+from verrou.core.values import GROUP, CommandRights, cells_of, format_duration
 
 _MOMENT = timedelta(seconds=5)
 _GIVING = {
@@ -121,3 +121,25 @@ def _questions_trial(subject: TrialAccount, snapshot: Snapshot, program: Program
             except CannotTry as reason:
                 yield TrialResult(rule_id, message, Result.NOT_RUN, str(reason))
                 break
+
+
+COMMANDS = "elevation.commands"
+
+
+def commands_trial(subject: TrialAccount, snapshot: Snapshot, who: str) -> Iterator[TrialResult]:
+    """Run each command that somebody may run as an administrator: those who are not listed for it cannot."""
+    reading = in_force(COMMANDS, snapshot)
+    if reading is None or not isinstance(reading.value, CommandRights):
+        return
+    mine = {subject.account, *(f"{GROUP}{group}" for group in subject.groups)}
+    commands = sorted({command for _, command in reading.value.pairs if not command.endswith(" *")})
+    for command in commands[:MOST_COMMANDS] or [NO_SUCH_COMMAND]:
+        listed = any((name, command) in reading.value.pairs for name in mine)
+        try:
+            yield judge(COMMANDS, f"{who} runs as an administrator: {command}", subject.run_command(command), listed)
+        except CannotTry as reason:
+            yield not_run(COMMANDS, f"{who} runs as an administrator: {command}", reason)
+
+
+MOST_COMMANDS, NO_SUCH_COMMAND = 3, "/usr/bin/true"
+"""So many commands are tried; where none is listed, this one, which anyone has."""

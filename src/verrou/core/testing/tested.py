@@ -29,6 +29,7 @@ TESTED: Mapping[str, str] = {
     "elevation.builtin": "that account elevates a program of each kind, with what is required and with less",
     "elevation.standard": "a standard user elevates a program of each kind, with what is required and with less",
     "elevation.guest": "a guest elevates a program of each kind, with what is required and with less",
+    "elevation.commands": "an account of each role, and one in each group that is listed, runs each command",
     "elevation.prompt_apart": "a program prompts an administrator, before and after a restart that it waits for",
     "elevation.helpers_reach_prompt": "a program for remote help prompts an administrator at an isolated prompt",
     "elevation.remembered_for": "an answer is used again shortly before the time is over, and after it",

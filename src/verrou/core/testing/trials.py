@@ -13,7 +13,7 @@ from verrou.core.model.verdicts import Result, TrialResult
 from verrou.core.rules import CATALOGUE
 from verrou.core.testing.access_tests import access_trial
 from verrou.core.testing.attempts import Attempt, CannotTry, TrialAccount, not_run
-from verrou.core.testing.elevation_tests import elevation_trial, prompt_trial
+from verrou.core.testing.elevation_tests import COMMANDS, commands_trial, elevation_trial, prompt_trial
 from verrou.core.testing.lockout_tests import exemption_trial, lockout_trial
 from verrou.core.testing.password_tests import (
     ageing_trial,
@@ -25,7 +25,7 @@ from verrou.core.testing.password_tests import (
 from verrou.core.testing.passwords import Policy, policy_of
 from verrou.core.testing.screen_tests import automatic_trial, lock_trial, screen_trial
 from verrou.core.testing.session_tests import COVERED, rights_trial, sharing_trial
-from verrou.core.values import GROUP
+from verrou.core.values import GROUP, CommandRights
 
 Trial = Callable[[TrialAccount, Snapshot, random.Random], Iterator[TrialResult]]
 ALONE: tuple[tuple[str, Trial], ...] = (
@@ -64,6 +64,8 @@ def run_trials(attempt: Attempt, snapshot: Snapshot, rng: random.Random) -> Iter
             with attempt(policy, role, True, ()) as let_in, attempt(policy, role, False, ()) as subject:
                 yield from access_trial(subject, let_in, snapshot, f"a temporary {role} account")
                 yield from elevation_trial(let_in, snapshot, who)
+                if role is not Role.ADMINISTRATOR:
+                    yield from commands_trial(let_in, snapshot, f"a temporary {role} account")
                 yield from rights_trial(let_in, snapshot, role)
                 yield from sharing_trial(let_in, snapshot, role)
         except CannotTry as reason:
@@ -81,6 +83,8 @@ def _in_groups(attempt: Attempt, policy: Policy, snapshot: Snapshot) -> Iterator
                 attempt(policy, Role.STANDARD, False, (name,)) as subject,
             ):
                 yield from access_trial(subject, let_in, snapshot, f"a temporary account in group {name}")
+            with attempt(policy, Role.STANDARD, True, (name,)) as subject:
+                yield from commands_trial(subject, snapshot, f"a temporary account in group {name}")
             if GROUP + name in _names(snapshot, COVERED):
                 with attempt(policy, Role.STANDARD, True, (name,)) as subject:
                     yield from sharing_trial(subject, snapshot, Role.STANDARD)
@@ -90,35 +94,45 @@ def _in_groups(attempt: Attempt, policy: Policy, snapshot: Snapshot) -> Iterator
 
 def _listed_groups(snapshot: Snapshot) -> list[str]:
     """Return the groups that make no role and that a list about sign-in or shared use names."""
-    lists = [rule_id for rule_id in CATALOGUE if rule_id.startswith("logon.") or rule_id == COVERED]
+    lists = [rule_id for rule_id in CATALOGUE if rule_id.startswith("logon.") or rule_id in (COVERED, COMMANDS)]
     named = {name.removeprefix(GROUP) for rule_id in lists for name in _names(snapshot, rule_id) if GROUP in name}
     return sorted(str(group.name) for group in snapshot.groups if group.name in named and not group.grants)
 
 
 def _names(snapshot: Snapshot, rule_id: str) -> frozenset[str]:
     reading = snapshot.readings.get(rule_id)
-    return reading.value if reading is not None and isinstance(reading.value, frozenset) else frozenset()
+    value = reading.value if reading is not None else None
+    if isinstance(value, CommandRights):
+        return frozenset(who for who, _ in value.pairs)
+    return value if isinstance(value, frozenset) else frozenset()
 
 
 def _at_the_screen(attempt: Attempt, policy: Policy, snapshot: Snapshot) -> Iterator[TrialResult]:
-    """Test screens and the prompt; where something waits for a restart, on both sides of it."""
+    """Test screens and the prompt; where something waits for a restart, on both sides of it.
+
+    What is after the restart has an account of its own: signing in before would be seen on the screen."""
     try:
         with attempt(policy, Role.ADMINISTRATOR, True, ()) as subject:
             yield from screen_trial(subject, snapshot)
             yield from lock_trial(subject, snapshot)
             yield from _of_the_builtin(subject, snapshot)
-            try:
-                name = subject.restart()
-            except CannotTry as reason:
-                yield not_run("screen.automatic_signin", "the copy restarts", reason)
-                return
-            yield from automatic_trial(name, snapshot)
-            if any(reading.pending is not None for reading in snapshot.readings.values()):
-                later = restarted(snapshot)
-                yield from screen_trial(subject, later, AFTER_A_RESTART, name)
-                yield from prompt_trial(subject, later, AFTER_A_RESTART)
+        with attempt(policy, Role.ADMINISTRATOR, True, ()) as subject:
+            yield from _restarted(subject, snapshot)
     except CannotTry as reason:
         yield not_run("screen.hidden_accounts", "no test", reason)
+
+
+def _restarted(subject: TrialAccount, snapshot: Snapshot) -> Iterator[TrialResult]:
+    try:
+        name = subject.restart()
+    except CannotTry as reason:
+        yield not_run("screen.automatic_signin", "the copy restarts", reason)
+        return
+    yield from automatic_trial(name, snapshot)
+    if any(reading.pending is not None for reading in snapshot.readings.values()):
+        later = restarted(snapshot)
+        yield from screen_trial(subject, later, AFTER_A_RESTART, name)
+        yield from prompt_trial(subject, later, AFTER_A_RESTART)
 
 
 def _of_the_builtin(subject: TrialAccount, snapshot: Snapshot) -> Iterator[TrialResult]:

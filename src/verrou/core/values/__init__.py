@@ -1,5 +1,6 @@
 """Kinds of values. Each kind owns its values: nothing else asks which kind it is."""
 
+from verrou.core.values.commands import Commands
 from verrou.core.values.durations import (
     DURATION_EXAMPLE,
     ISO_DURATION,
@@ -17,6 +18,7 @@ from verrou.core.values.kind import (
     AcceptedValues,
     BuiltinName,
     Cells,
+    CommandRights,
     JsonSchema,
     Kind,
     Members,
@@ -52,6 +54,8 @@ __all__ = [
     "BuiltinName",
     "Cells",
     "Choice",
+    "CommandRights",
+    "Commands",
     "Count",
     "JsonSchema",
     "Kind",

@@ -45,7 +45,14 @@ class Cells:
         return dict(self.pairs)
 
 
-Value: TypeAlias = bool | int | timedelta | str | frozenset[str] | BuiltinName | Notice | Cells
+@frozen
+class CommandRights:
+    """Who may run which commands: pairs of an account, or ``group:NAME``, and a command."""
+
+    pairs: frozenset[tuple[str, str]] = frozenset()
+
+
+Value: TypeAlias = bool | int | timedelta | str | frozenset[str] | BuiltinName | Notice | Cells | CommandRights
 JsonSchema: TypeAlias = dict[str, Any]
 Members: TypeAlias = Mapping[str, Collection[str]]
 """The accounts in each group."""
@@ -53,7 +60,8 @@ Members: TypeAlias = Mapping[str, Collection[str]]
 
 class ValueData(TypedDict, total=False):
     """A value as plain data: a yes or no, a number with its unit, a duration (ISO 8601), a word, names, a name with
-    whether it is the original one, a notice with its title, or a word for each of several things."""
+    whether it is the original one, a notice with its title, a word for each of several things, or commands by who may
+    run them."""
 
     answer: bool
     number: int
@@ -66,6 +74,7 @@ class ValueData(TypedDict, total=False):
     title: str
     text: str
     cells: dict[str, str]
+    commands: dict[str, list[str]]
 
 
 def exactly(**properties: JsonSchema) -> JsonSchema:
@@ -146,6 +155,10 @@ class Kind(ABC):
     def keys(self) -> frozenset[str]:
         """The keys of a table by which a baseline file writes a value, where it does."""
         return frozenset()
+
+    def is_written_as_table(self, raw: Mapping[str, object]) -> bool:
+        """Return whether a table of a baseline file is a value itself, and no form around one."""
+        return bool(raw) and set(raw) <= self.keys
 
     @property
     @abstractmethod

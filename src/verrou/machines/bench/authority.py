@@ -156,6 +156,8 @@ class Authority(SignIns):
                     kept[key] = [each for each in value if each != identity]
                 elif key == "opens_as" and value == identity:
                     kept[key] = 0
+                elif key == "commands":
+                    kept[key] = [each for each in value if each[0] != identity]
 
     def describe(self, name: str, key: str, text: str) -> None:
         """Set details of an account: ``full_name``, ``note``, ``hint``."""

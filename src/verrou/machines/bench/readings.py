@@ -59,7 +59,7 @@ def snapshot_of(authority: Authority, address: str) -> Snapshot:
         temporary_homes=True,
         identity=authority.serial,
     )
-    accounts = tuple(_account(kept, authority.clock) for kept in authority.accounts())
+    accounts = tuple(_account(kept, authority) for kept in authority.accounts())
     groups = tuple(
         Group(
             GroupName(g["name"]),
@@ -118,7 +118,8 @@ def _entry_points(authority: Authority) -> Iterator[EntryPoint]:
         )
 
 
-def _account(kept: ShownAccount, now: datetime) -> Account:
+def _account(kept: ShownAccount, authority: Authority) -> Account:
+    now = authority.clock
     builtin = BUILTINS.get(kept["id"])
     until = kept["locked_until"]
     return Account(
@@ -152,6 +153,7 @@ def _account(kept: ShownAccount, now: datetime) -> Account:
         hint=kept["hint"],
         recovery_questions=tuple(kept["questions"]),
         linked_identity=kept["outside"],
+        may_run=authority.commands_of(kept["name"]),
     )
 
 

@@ -30,6 +30,7 @@ SHIPPED_SEAT: dict[str, Any] = {
     "gives_keeper": dict.fromkeys(PROGRAMS, 1),
     "gives_user": dict.fromkeys(PROGRAMS, 4),
     "gives_guest": dict.fromkeys(PROGRAMS, 4),
+    "commands": [],
     "apart": False,
     "helpers_reach": True,
     "memory_minutes": 8,
@@ -87,6 +88,12 @@ def belongs(listed: list[int] | None, identities: set[int]) -> bool:
     return listed is None or bool(identities & set(listed))
 
 
+def _is_command(entry: Any, identities: set[int]) -> bool:
+    """Return whether an entry of ``commands`` is an ID that is given, and a line."""
+    good = isinstance(entry, list) and len(entry) == 2 and type(entry[0]) is int and isinstance(entry[1], str)
+    return good and entry[0] in identities and entry[1].startswith("/") and entry[1].isprintable()
+
+
 def fault_in(key: str, value: Any, identities: set[int]) -> str:
     """Return why a value is invalid for a key of :data:`SHIPPED_SEAT`; empty where it is valid."""
     if key in SEAT_LIMITS:
@@ -106,6 +113,9 @@ def fault_in(key: str, value: Any, identities: set[int]) -> str:
             return f"{key} is a list of identities, or nothing for everyone"
         unknown = sorted(set(value or ()) - identities)
         return f"{key}: no account or group has the ID {unknown[0]}" if unknown else ""
+    if key == "commands":
+        good = isinstance(value, list) and all(_is_command(each, identities) for each in value)
+        return "" if good else "commands is a list of IDs, each with the line that it may run"
     if key == "drives_hidden":
         good = isinstance(value, list) and all(each in ("*", *DRIVES) for each in value)
         return "" if good else f"{key} is a list of {', '.join(DRIVES)}, or * for all"

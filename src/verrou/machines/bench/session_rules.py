@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from datetime import timedelta
+from typing import Any
 
 from attrs import evolve
 
@@ -9,7 +10,7 @@ from verrou.core.model import Reading, Source
 from verrou.core.model.programs import Program
 from verrou.core.model.routes import Route
 from verrou.core.rules.screen import RULES as SCREEN_RULES
-from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Cells, Notice, Value, cells_of
+from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Cells, CommandRights, Notice, Value, cells_of
 from verrou.machines.bench.adapter import BenchRuleAdapter, Written, source_of, stored, switch, words
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.session import PROGRAMS
@@ -163,6 +164,35 @@ def _drives() -> BenchRuleAdapter:
     )
 
 
+def _commands() -> BenchRuleAdapter:
+    """Return the adapter of commands by ID, which are read by today's names."""
+
+    def shown(authority: Authority, listed: list[list[Any]]) -> Value:
+        names = {a["id"]: str(a["name"]) for a in authority.accounts()}
+        names |= {g["id"]: f"{GROUP}{g['name']}" for g in authority.groups()}
+        return CommandRights(frozenset((names[identity], line) for identity, line in listed))
+
+    def read(authority: Authority) -> Reading:
+        return evolve(plain.read(authority), value=shown(authority, authority.effective("commands")))
+
+    def from_value(authority: Authority, value: Value) -> list[list[Any]]:
+        assert isinstance(value, CommandRights)
+        found = []
+        for who, line in sorted(value.pairs):
+            listed = _identities(authority, frozenset({who}))
+            found += [[identity, line] for identity in listed or ()]
+        return found
+
+    plain = stored(
+        "commands",
+        "the authority's list of commands by account and group",
+        lambda _: CommandRights(),
+        from_value,
+        lambda _: AcceptedValues(),
+    )
+    return evolve(plain, read=read)
+
+
 def _locked() -> BenchRuleAdapter:
     """Return the adapter of what a locked screen shows: the authority knows no origin without a name."""
     shown = {2: frozenset({"name", "origin"}), 1: frozenset({"name"}), 0: frozenset[str]()}
@@ -218,6 +248,7 @@ ADAPTERS: Mapping[str, BenchRuleAdapter] = {
     "elevation.builtin": _gives("gives_keeper"),
     "elevation.standard": _gives("gives_user"),
     "elevation.guest": _gives("gives_guest"),
+    "elevation.commands": _commands(),
     "elevation.prompt_apart": switch("apart", "a switch of the authority"),
     "elevation.helpers_reach_prompt": switch("helpers_reach", "a switch of the authority"),
     "elevation.remembered_for": _minutes(

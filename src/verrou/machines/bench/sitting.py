@@ -205,6 +205,13 @@ class Sitting:
         keys = (table,) if by_table else ("memory_minutes",)
         return Seen(["The program starts with administrator rights; nothing is asked."], keys)
 
+    def run(self, line: str) -> Seen:
+        """Run a single command with administrator rights."""
+        token = self._at_the_screen()["token"]
+        if not self.machine.runs(token, line):
+            raise No("this account may not run that as an administrator", "commands")
+        return Seen(["It runs with administrator rights; nothing is asked."], ("commands",))
+
     def _prompt(self, front: SessionData) -> Seen:
         asked = front["asked"]
         apart = bool(self.machine.effective("apart"))

@@ -352,6 +352,16 @@ class State:
         """Return whether somebody may shut the machine down (``off``), set its ``clock`` or ``install``."""
         return belongs(self.effective(f"duty_{duty}"), self._held(who))
 
+    def commands_of(self, name: str) -> tuple[str, ...]:
+        """Return the commands that an account that is no administrator may run with administrator rights."""
+        held = self._held(name)
+        listed = () if ADMINISTRATORS in held else self.effective("commands")
+        return tuple(sorted({line for identity, line in listed if identity in held}))
+
+    def runs(self, who: str | int, line: str) -> bool:
+        """Return whether somebody may run a command with administrator rights."""
+        return any(line == each for identity, each in self.effective("commands") if identity in self._held(who))
+
     def installs(self, who: str | int) -> bool:
         """Return whether an installer starts at all for somebody."""
         for_whom = self.effective("installer_for")

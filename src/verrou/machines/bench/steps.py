@@ -160,6 +160,8 @@ def _set_rules(authority: Authority, step: SetRules) -> str:
         if adapter is None or adapter.write is None:
             raise No(f"this machine has no rule {rule_id}")
         key, number = adapter.write(authority, value)
+        if authority.lacks(key):
+            raise No(f"the {authority.edition} edition has no rule {rule_id}")
         asked[key] = number
     refused: No | None = None
     for _ in asked:

@@ -193,6 +193,9 @@ class TrialOnBench:
         self.authority.set_policy("outside", outside)
         return self.sign_in(self.password) if answer.accepted else answer
 
+    def run_command(self, command: str) -> Answer:
+        return self._does(lambda at: at.run(command))
+
     def act(self, act: UserAct) -> Answer:
         match act:
             case UserAct.SHUT_DOWN:

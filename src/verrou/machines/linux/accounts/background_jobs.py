@@ -14,7 +14,7 @@ from verrou.machines.linux.files.access_file import access_rules
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.sshd import named_users
-from verrou.machines.linux.files.sudoers import Sudoers
+from verrou.machines.linux.files.sudoers import OURS, Sudoers
 from verrou.machines.linux.pam.modules import unheeded
 from verrou.machines.linux.pam.services import UNIX
 from verrou.machines.linux.pam.stack import load_stack
@@ -231,7 +231,7 @@ def _with_own_units(root: Root, act: Act, account: Account) -> Act:
 
 def _lines_by_name(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Iterator[tuple[str, Source]]:
     """Yield lines of sudoers, the remote shell server and the access file that name an account."""
-    yield from sudoers.lines_by_name()
+    yield from ((name, source) for name, source in sudoers.lines_by_name() if source.place != OURS)
     yield from named_users(root)
     seen = set()
     for service in ("login", "sshd"):

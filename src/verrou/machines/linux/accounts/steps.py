@@ -59,6 +59,7 @@ from verrou.machines.linux.files.account_files import (
 )
 from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD
 from verrou.machines.linux.files.password_hashes import scheme_of
+from verrou.machines.linux.files.sudoers import OURS
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.refused import StepRejected
 
@@ -378,7 +379,7 @@ class AccountEdit(Removal):
         if record.fields[PasswdField.UID] == "0":
             raise StepRejected(f"programs rely on the name {name}; it stays")
         self._check_name(new_name)
-        named = self._sudoers().names_user(name)
+        named = [source for source in self._sudoers().names_user(name) if source.place != OURS]
         if named:
             raise StepRejected(f"{named[0]} names {name}; put the account into a group that elevates, then rename it")
         for file in (PASSWD, SHADOW, SUBUID, SUBGID):

@@ -6,7 +6,7 @@ import ctypes
 import os
 import stat
 import subprocess
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from attrs import define, field
 
@@ -192,8 +192,10 @@ def try_doas(program: str, account: str, uid: int, gid: int) -> dict[str, object
     return {"accepted": ended.returncode == 0 or WANTS_A_PASSWORD in ended.stderr}
 
 
-def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object]:
-    """Run a program as root by sudo(8), as the account's owner. In a child only: its identity changes for good.
+def elevate(account: str, uid: int, gid: int, password: str, command: Sequence[str] = ()) -> dict[str, object]:
+    """Run a program as root by sudo(8), as the account's owner; or with a ``command`` ask whether that would be run.
+
+    In a child only: its identity changes for good.
 
     sudo gets its rights from its own set-user-ID bit, as always; on a disk that is mounted without such bits it is
     started as it would start, where the bit is set and the owner may run it."""
@@ -212,7 +214,7 @@ def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object
             return {"accepted": False, "message": f"it cannot run {SUDO}"}
     try:
         ended = subprocess.run(
-            [SUDO, "-k", "-S", "-p", "", "-u", "#0", "--", "/bin/true"],
+            [SUDO, "-k", "-S", "-p", "", "-u", "#0", *(("-l", "--", *command) if command else ("--", "/bin/true"))],
             input=f"{password}\n",
             env=CLEAN_ENVIRONMENT,
             capture_output=True,

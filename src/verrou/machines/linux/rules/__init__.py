@@ -8,7 +8,18 @@ from verrou.core.values import AcceptedValues
 from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import elevation, idle, lockout, logon, notice, outside, password, rights, screen
+from verrou.machines.linux.rules import (
+    commands,
+    elevation,
+    idle,
+    lockout,
+    logon,
+    notice,
+    outside,
+    password,
+    rights,
+    screen,
+)
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System
 
 __all__ = ["ABSENT", "ADAPTERS", "DERIVED", "System", "accepted_values", "readings", "set_rules"]
@@ -18,6 +29,7 @@ ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     **lockout.ADAPTERS,
     **logon.ADAPTERS,
     **elevation.ADAPTERS,
+    **commands.ADAPTERS,
     **rights.ADAPTERS,
     **screen.ADAPTERS,
     **notice.ADAPTERS,
@@ -71,7 +83,7 @@ def accepted_values(system: System) -> dict[str, AcceptedValues]:
 
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
     """Apply a new name (of an account, or ``group:NAME``), or its removal, to what Verrou wrote about it."""
-    for family in (logon, rights, screen):
+    for family in (commands, logon, rights, screen):
         family.named_otherwise(root, name, new_name)
 
 

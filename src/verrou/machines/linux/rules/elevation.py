@@ -23,7 +23,7 @@ from verrou.core.values import AcceptedValues, Kind, Value
 from verrou.machines.linux.elevation import polkit
 from verrou.machines.linux.elevation.polkit_actions import EXEC, STANDARD
 from verrou.machines.linux.files.doas import DOAS_CONF, Doas, Rule
-from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, PasswordOwner, Person, Sudoers
+from verrou.machines.linux.files.sudoers import NO_NUMBER, OURS, SUDOERS, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.pam.stack import load_stack, put_together
 from verrou.machines.linux.refused import StepRejected
@@ -32,8 +32,7 @@ from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakes
 from verrou.machines.linux.rules.named import administering_groups
 from verrou.machines.linux.rules.rights import asked, asked_of_anybody, cannot_tell, write_ours
 
-DROP_IN = f"{SUDOERS}.d/zz-verrou"
-"""Read after all others of its folder: of several lines about one setting the last counts."""
+DROP_IN = OURS
 WRITTEN = "Written by Verrou"
 """In the heading of our own file, whichever version wrote it."""
 HEADING = f"# The prompt for elevation. {WRITTEN}; verrou rule set changes it.\n"
@@ -235,19 +234,20 @@ def _put(name: str) -> Callable[[Root, Value], str]:
         else:
             minutes = value / MINUTE if isinstance(value, timedelta) else 0.0
             text = f"{name}={minutes:.4g}" if minutes < 1000 else f"{name}={minutes:.0f}"
-        kept = [line for line in root.lines(DROP_IN) if name not in line and WRITTEN not in line and line]
-        root.write(DROP_IN, HEADING + "".join(f"{line}\n" for line in (*kept, f"Defaults {text}")), MODE)
+        lines = [line for line in root.lines(DROP_IN) if line and WRITTEN not in line]
+        kept = [line for line in lines if not (line.startswith("Defaults ") and name in line)]
+        root.write(DROP_IN, HEADING + "".join(f"{line}\n" for line in (f"Defaults {text}", *kept)), MODE)
         _, source = _setting(Sudoers.load(root), name)
         if source is None:
             raise StepRejected(f"sudo does not read {DROP_IN}. Add to {SUDOERS}: @includedir {SUDOERS}.d")
         if source.place != DROP_IN:
             raise StepRejected(f"{source} overrides it. Change it there")
-        return _checked(root, DROP_IN)
+        return checked(root, DROP_IN)
 
     return write
 
 
-def _checked(root: Root, file: str) -> str:
+def checked(root: Root, file: str) -> str:
     """Check a file with the system's own checker, before it is swapped in. Raises: StepRejected."""
     if root.runner is None or not root.exists(CHECKER):
         return f"written to {file}"
@@ -276,11 +276,12 @@ def _put_gives(root: Root, value: Value) -> str:
             raise StepRejected(f"{source.where} asks for no password. Repair it manually")
         lines[at] = asking
         root.write(source.place, "\n".join(lines), MODE)
-        parts.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
+        parts.append(f"NOPASSWD is gone from {source.where}; {checked(root, source.place)}")
     return "; ".join(parts)
 
 
-def _cannot(system: System) -> str:
+def cannot_without_sudo(system: System) -> str:
+    """Return why nothing can be set without sudo; empty where it is there."""
     return "" if system.sudoers.installed else f"sudo is not installed; {to_install(system.root, 'sudo')} first"
 
 
@@ -311,7 +312,9 @@ def _sudo(
     accepted_values: AcceptedValues,
 ) -> LinuxRuleAdapter:
     write = _put_gives if name == "authenticate" else _put(name)
-    return LinuxRuleAdapter(where, _installed(KINDS[rule_id], read, by_doas), write, accepted_values, _cannot)
+    return LinuxRuleAdapter(
+        where, _installed(KINDS[rule_id], read, by_doas), write, accepted_values, cannot_without_sudo
+    )
 
 
 ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
