@@ -78,7 +78,14 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
             *("lockout.after", "lockout.lasts", "lockout.forget_after", "password.min_length", "password.classes"),
             *("password.may_contain_name", "password.dictionary", "password.remember", "password.min_age"),
             *("logon.console.allowed", "logon.remote-shell.allowed", "elevation.administrator"),
-            *("elevation.standard", "lockout.exempts", "password.max_age", "password.warn_before", "password.storage"),
+            *(
+                "elevation.commands",
+                "elevation.standard",
+                "lockout.exempts",
+                "password.max_age",
+                "password.warn_before",
+                "password.storage",
+            ),
             *("password.blank_accepted", "rights.shut_down", "rights.set_clock", "rights.install_software"),
             *("sharing.installer", "screen.locks_after"),
         )

@@ -227,6 +227,8 @@ def test_a_person_s_own_idle_time_counts_until_the_machine_s_is_pinned(bench: Pa
     machine.save(bench)
     shown = verrou.line("rule", "show", "screen.locks_after", "-m", bench)
     assert "never" in shown and "warden has an idle time of its own" in shown and "own_idle = 0" in shown
+    machine.set_open("warden", False)
+    assert snapshot_of(machine, "").readings["screen.locks_after"].value != "never", "no one can sign in as it"
     verrou("rule", "set", "screen.locks_after=10 minutes", "-m", bench, "--yes")
     assert authority(bench).idle_minutes("warden") == 10
 

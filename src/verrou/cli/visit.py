@@ -73,6 +73,9 @@ class _Visit:
         except VerrouError as error:
             complain(str(error))
             return error.exit_code
+        except click.ClickException as error:
+            complain(error.format_message())
+            return error.exit_code
         except click.Abort:
             raise _Stopped from None
         finally:
