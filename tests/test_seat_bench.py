@@ -83,6 +83,7 @@ def machines(draw: st.DrawFn) -> Authority:
             if draw(st.booleans()) is not inside:
                 (machine.leave if inside else machine.join)(name, group)
         machine.set_open(name, draw(st.booleans()))
+    machine.set_open("pattern", draw(st.booleans()))
     for route in seat.WAYS:
         machine.set_policy(f"in_{route}", draw(LISTS))
         machine.set_policy(f"out_{route}", draw(LISTS))
@@ -281,6 +282,8 @@ def test_the_basic_edition_says_what_it_lacks(tmp_path: Path, verrou: Verrou) ->
     assert shown["logon.console.denied"]["status"] == "not-applicable"
     assert "basic edition" in shown["elevation.prompt_apart"]["reason"]
     assert shown["elevation.administrator"]["status"] == "read"
+    refused = verrou("rule", "set", "logon.console.denied=nobody", "-m", path, "--yes", code=4).stderr
+    assert "the basic edition has no rule logon.console.denied" in refused, "not even to what it would be"
     one_word = verrou("rule", "set", "elevation.administrator=password,unsigned=denied", "-m", path, code=2).stderr
     assert "one value for all of them, since the basic edition" in one_word
     with pytest.raises(No, match="one number for all"):

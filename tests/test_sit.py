@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, Verrou, examples
+from conftest import GOOD_PASSWORD, Verrou, examples, titled
 from test_predicted import values
 from test_seat_bench import ANSWERS, machines
 from verrou.cli.baseline_files import fetch_baseline
@@ -254,10 +254,52 @@ def test_a_session_keeps_what_its_account_was_when_it_began(desk: Path, verrou: 
     verrou("account", "swap", "warden", "bors", *typed, "--override", "own-account", typed=f"{GOOD_PASSWORD}\n")
     warden = verrou.json("account", "show", "warden", "-m", desk)
     assert "keeps-rights" in warden["states"] and warden["role"] == "standard"
+    bors = verrou.json("account", "show", "bors", "-m", desk)
+    assert bors["role"] == "administrator" and "awaits-rights" not in bors["states"], "no one is signed in as it"
     assert "keeps them until it signs out" in verrou.line("why", "warden", "elevate", "-m", desk)
     at_first = "start system\nexpect nothing is asked\nsign-out\n"
     again = f"sign-in warden\n{OTHER_PASSWORD}\nstart system\nexpect an administrator gives name and password\n"
     verrou("sit", "-m", desk, typed=at_first + again)
+    verrou("group", "join", "administrators", "warden", "-m", desk, "--yes")
+    assert "awaits-rights" in verrou.json("account", "show", "warden", "-m", desk)["states"]
+
+
+def test_several_people_share_one_screen(desk: Path, verrou: Verrou) -> None:
+    verrou("rule", "set", "screen.shut_down_button=no", "rights.shut_down=nobody", "-m", desk, "--yes")
+    verrou("machine", "restart", "-m", desk)
+    script = f"""
+shut-down
+expect the screen has no button
+sign-in ringer
+{GOOD_PASSWORD}
+shut-down
+expect may not switch the machine off
+sign-in warden
+{OTHER_PASSWORD}
+people
+expect ringer (console since 2026-09-14 08:30, locked) warden (console since 2026-09-14 08:30, here)
+switch ringer
+{OTHER_PASSWORD}
+expect the password is wrong
+switch ringer
+{GOOD_PASSWORD}
+people
+expect ringer (console since 2026-09-14 08:30, here) warden (console since 2026-09-14 08:30, locked)
+lock
+expect ringer of hide-01 is signed in; the screen is locked
+browse
+expect the screen is locked
+unlock
+{GOOD_PASSWORD}
+expect ringer is signed in
+sign-in ringer network
+{GOOD_PASSWORD}
+start system
+expect over the network there is no screen
+browse removable
+expect The drive opens
+"""
+    verrou("sit", "-m", desk, typed=script)
 
 
 def test_wrong_answers_to_a_prompt_lock_and_a_disabled_administrator_opens_nothing(desk: Path, verrou: Verrou) -> None:
@@ -272,6 +314,18 @@ def test_wrong_answers_to_a_prompt_lock_and_a_disabled_administrator_opens_nothi
     machine.set_open("warden", False)
     machine.save(desk)
     verrou(*sit, typed=f"{right}expect is closed\n")
+    machine.set_open("warden", True)
+    machine.set_end("warden", machine.clock - timedelta(days=1))
+    machine.reset_password("keeper", "")
+    machine.set_open("keeper", True)
+    machine.set_policy("blank_by", [])
+    machine.save(desk)
+    verrou(*sit, typed=f"{right}expect has ended\n")
+    verrou(*sit, typed="start signed\nanswer administrator keeper\n\nexpect a blank password is not accepted\n")
+    refused = (
+        "start signed\nstart unsigned\nexpect refused administrator rights\nanswer yes\nexpect nothing was asked\n"
+    )
+    verrou(*sit, typed=refused)
 
 
 def test_what_gives_a_password_away_can_be_set_up_and_used(desk: Path, verrou: Verrou) -> None:
@@ -310,6 +364,10 @@ restart
 expect ringer is signed in
 """
     verrou("sit", "-m", desk, typed=script)
+    machine = Authority(desk.read_text())
+    with pytest.raises(No, match="the answers are wrong"):
+        machine.recover("ringer", [], GOOD_PASSWORD)
+    assert next(each["recent_tries"] for each in machine.accounts() if each["name"] == "ringer") == 1
     about = verrou.json("account", "show", "ringer", "-m", desk)
     assert about["hint"] == "the bird on the cup" and about["recovery_questions"] == ["Which island?"]
     assert about["linked_identity"] == "ringer@birds.example"
@@ -347,3 +405,29 @@ def test_a_practice_comes_with_its_job_sheet_and_passwords(tmp_path: Path, verro
     assert "- passwords need at least 12 characters\n" in page and given["warden"] not in page
     assert "already exists" in verrou(*new, code=2).stderr
     assert "cannot be combined" in verrou("machine", "new", "other", "--flawed", "1", "--bare", code=2).stderr
+
+
+def test_single_commands_are_run_by_those_who_are_listed(desk: Path, verrou: Verrou) -> None:
+    m, before = ("-m", desk, "--yes"), desk.read_bytes()
+    verrou("rule", "set", "elevation.commands=ringer: /usr/bin/count birds; group:administrators: /usr/bin/x", *m)
+    about = {name: verrou.json("account", "show", name, *m[:2]) for name in ("ringer", "warden")}
+    assert about["ringer"]["may_run"] == ["/usr/bin/count birds"] and about["warden"]["may_run"] == [], "it can run all"
+    first = f"sign-in ringer\n{GOOD_PASSWORD}\nrun /usr/bin/count birds\nexpect It runs with administrator rights\n"
+    verrou(
+        "sit",
+        *m[:2],
+        typed=f"{first}run /usr/bin/count fish\nexpect may not run that\nrun /usr/bin/x\nexpect may not\n",
+    )
+    verrou("sit", *m[:2], typed="sign-out\n")
+    for wrong in ("ringer: count", "ringer: /usr/bin/*", "ringer: /usr/bin/env x", "puffin: /usr/bin/x", "ringer"):
+        verrou("rule", "set", f"elevation.commands={wrong}", *m, code=4 if "puffin" in wrong else 2)
+    verrou("account", "rename", "ringer", "kittiwake", *m)
+    assert "kittiwake: /usr/bin/count birds" in verrou.line("rule", "show", "elevation.commands", *m[:2])
+    baseline = desk.with_name("b.toml")
+    baseline.write_text(titled('[elevation]\ncommands = { "group:administrators" = ["/usr/bin/x"], reason = "r" }'))
+    assert "kittiwake: /usr/bin/count birds" in verrou.line("audit", "-b", baseline, *m[:2], code=1)
+    verrou("harden", "-b", baseline, *m)
+    verrou("audit", "-b", baseline, *m[:2])
+    for _ in range(3):
+        verrou("undo", *m)
+    assert json.loads(desk.read_bytes())["policy"] == json.loads(before)["policy"]
