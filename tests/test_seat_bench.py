@@ -91,6 +91,9 @@ def machines(draw: st.DrawFn) -> Authority:
     machine.set_policy("hidden", draw(LISTS))
     machine.set_policy("opens_as", draw(st.sampled_from([0, 1, 2, 100, 101])))
     machine.set_policy("opens_for", draw(st.integers(0, 2)))
+    machine.set_policy("installer_for", draw(st.integers(0, 2)))
+    for duty in seat.DUTIES:
+        machine.set_policy(f"duty_{duty}", draw(LISTS))
     for key, (least, most) in seat.GIVES_LIMITS.items():
         machine.set_policy(key, {each: draw(st.integers(least, most)) for each in seat.PROGRAMS})
     return Authority(machine.compact())

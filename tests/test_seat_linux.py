@@ -20,6 +20,7 @@ from verrou.core.model.screens import screens_of
 from verrou.core.values import Notice, Value
 from verrou.machines.linux.accounts.outside import outside_accounts
 from verrou.machines.linux.elevation.polkit import FORMER_HEADING, HEADING, Ours, parsed, rendered
+from verrou.machines.linux.elevation.polkit_actions import EXEC
 from verrou.machines.linux.entry.display_managers import automatic_accounts, of_seat
 from verrou.machines.linux.files.keyfile import entries, with_entry
 from verrou.machines.linux.files.sshd import REMOTE, shells
@@ -145,6 +146,26 @@ def test_what_a_desktop_does_shows_its_rules(desktop: PrivateRoot, verrou: Verro
     passed = {each["rule"] for each in tests if each["result"] == "passed"}
     more = {"lockout.lasts", "lockout.exempts", "password.blank_accepted", "sharing.applies_to"}
     assert passed >= {rule.partition("=")[0] for rule in SHOWN} | more
+
+
+@pytest.mark.real_root
+def test_what_a_user_may_do_is_what_polkit_and_sudo_say(desktop: PrivateRoot, verrou: Verrou) -> None:
+    verrou("rule", "set", "rights.shut_down=group:sudo", "rights.set_clock=nobody", "-m", desktop.path, "--yes")
+    asked = {"shut-down": "org.freedesktop.login1.power-off", "set-clock": "org.freedesktop.timedate1.set-time"}
+    own, other = "it enters its own password", "it needs an administrator's password"
+    for name in ("warden", "tern"):
+        elevates = desktop.inside("sudo", "-l", "-U", name, "/bin/true").returncode == 0
+        codes = dict(zip((*asked, "pkexec"), polkit_says(desktop, name, *asked.values(), EXEC), strict=True))
+        by_password = {act: own if elevates else other if code in (2, 3) else "" for act, code in codes.items()}
+        for act in asked:
+            answer = verrou.json("why", name, act, "-m", desktop.path)
+            assert (answer["answer"] == "yes") is bool(codes[act] == 0 or by_password[act]), (name, act)
+            assert answer["prompt"] == ("" if codes[act] == 0 else by_password[act]), (name, act)
+            assert answer["chain"] and all(reason["statement"] for reason in answer["chain"])
+        for act in ("run-signed", "run-unsigned", "install"):
+            answer = verrou.json("why", name, act, "-m", desktop.path)
+            assert (answer["answer"] == "yes", answer["prompt"]) == (True, by_password["pkexec"]), (name, act)
+    assert verrou.json("why", "root", "set-clock", "-m", desktop.path)["prompt"] == "there is no prompt"
 
 
 @pytest.mark.real_root

@@ -8,6 +8,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
+from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -17,7 +18,7 @@ from test_seat_bench import ANSWERS, machines
 from verrou.cli.baseline_files import fetch_baseline
 from verrou.core.baselines.baseline import read_baseline
 from verrou.core.judging.audit import audit
-from verrou.core.model import Account, Snapshot, Status
+from verrou.core.model import Account, Reading, Snapshot, Status, unreadable
 from verrou.core.model.access import routes_now
 from verrou.core.model.acts import PROGRAMS, UserAct, why_act
 from verrou.core.model.elevation import PromptOutcome
@@ -262,6 +263,20 @@ def test_a_session_keeps_what_its_account_was_when_it_began(desk: Path, verrou: 
     verrou("sit", "-m", desk, typed=at_first + again)
     verrou("group", "join", "administrators", "warden", "-m", desk, "--yes")
     assert "awaits-rights" in verrou.json("account", "show", "warden", "-m", desk)["states"]
+
+
+def test_what_is_not_known_of_a_rule_is_not_known_of_what_a_user_may_do(desk: Path) -> None:
+    snapshot = snapshot_of(Authority(desk.read_text()), "")
+    ringer = next(account for account in snapshot.accounts if account.name == "ringer")
+    for rule_id, act in (
+        ("elevation.standard", UserAct.RUN_SIGNED),
+        ("rights.shut_down", UserAct.SHUT_DOWN),
+        ("sharing.installer", UserAct.INSTALL),
+    ):
+        listed = {"rights.install_software": Reading(frozenset({"ringer"}))}
+        doubtful = evolve(snapshot, readings={**snapshot.readings, **listed, rule_id: unreadable("it is a riddle")})
+        answer = why_act(act, ringer, doubtful)
+        assert answer.answer is Known.UNKNOWN and "it is a riddle" in answer.chain[0].statement, rule_id
 
 
 def test_several_people_share_one_screen(desk: Path, verrou: Verrou) -> None:

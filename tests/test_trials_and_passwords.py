@@ -229,6 +229,32 @@ def test_every_rule_that_can_be_set_has_a_test_or_a_reason(strict: BenchMachine)
     assert rules_tested() in reference.read_text(), "verrou.reports.catalogue.rules_tested makes the table"
 
 
+def test_what_another_rule_stopped_was_not_run_and_says_by_which(strict: BenchMachine) -> None:
+    machine = Authority(strict.path.read_text())
+    machine.set_policy("duty_install", [seat.ADMINISTRATORS])
+    machine.save(strict.path)
+    about = [each for each in trials(strict) if each.rule == "sharing.installer" and "standard" in each.test]
+    assert [(each.result, each.seen.partition(":")[0]) for each in about] == [
+        (Result.NOT_RUN, "stopped by rights.install_software")
+    ]
+
+
+def test_what_waits_for_a_restart_is_tested_on_both_sides_of_it(strict: BenchMachine) -> None:
+    machine = Authority(strict.path.read_text())
+    machine.set_policy("apart", False)
+    machine.set_policy("off_button", False)
+    machine.save(strict.path)
+    results = [each for each in trials(strict) if each.rule in ("elevation.prompt_apart", "screen.shut_down_button")]
+    assert {each.result for each in results} == {Result.PASSED}
+    seen = {(each.rule, "after a restart" in each.test): each.seen for each in results}
+    assert seen == {
+        ("elevation.prompt_apart", False): "the prompt is isolated",
+        ("elevation.prompt_apart", True): "an ordinary window",
+        ("screen.shut_down_button", False): "a button",
+        ("screen.shut_down_button", True): "no button",
+    }
+
+
 def refuses_everything(self: Authority, *_: object) -> None:
     raise No("no")
 
