@@ -153,7 +153,7 @@ def test_what_a_user_may_do_is_what_polkit_and_sudo_say(desktop: PrivateRoot, ve
     verrou("rule", "set", "rights.shut_down=group:sudo", "rights.set_clock=nobody", "-m", desktop.path, "--yes")
     asked = {"shut-down": "org.freedesktop.login1.power-off", "set-clock": "org.freedesktop.timedate1.set-time"}
     own, other = "it enters its own password", "it needs an administrator's password"
-    for name in ("warden", "tern"):
+    for name in ("warden", "tern", "daypass"):
         elevates = desktop.inside("sudo", "-l", "-U", name, "/bin/true").returncode == 0
         codes = dict(zip((*asked, "pkexec"), polkit_says(desktop, name, *asked.values(), EXEC), strict=True))
         by_password = {act: own if elevates else other if code in (2, 3) else "" for act, code in codes.items()}

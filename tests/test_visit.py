@@ -30,7 +30,7 @@ def test_a_visit_leads_through_the_job_and_goes_on_where_the_machine_stands(
         and "set 33 rules" in plan
         and "create administrator account warden" in plan
     )
-    through(first, "help lockout.after", ENTER, "yes", "stop")
+    through(first, "back", "hide-01.toml", "help lockout.after", ENTER, "yes", "stop")
     assert first.ended() == 0
     shown = first.plain
     assert "$ verrou rule explain lockout.after" in shown and "39 steps done." in shown
