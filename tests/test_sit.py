@@ -255,6 +255,7 @@ def test_a_session_keeps_what_its_account_was_when_it_began(desk: Path, verrou: 
     verrou("account", "swap", "warden", "bors", *typed, "--override", "own-account", typed=f"{GOOD_PASSWORD}\n")
     warden = verrou.json("account", "show", "warden", "-m", desk)
     assert "keeps-rights" in warden["states"] and warden["role"] == "standard"
+    assert "warden is signed in: administrator until it signs out" in verrou("access", "-m", desk).stdout
     bors = verrou.json("account", "show", "bors", "-m", desk)
     assert bors["role"] == "administrator" and "awaits-rights" not in bors["states"], "no one is signed in as it"
     assert "keeps them until it signs out" in verrou.line("why", "warden", "elevate", "-m", desk)

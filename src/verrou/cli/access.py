@@ -89,6 +89,8 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
             out.print(f"? {each}")
         for each in map(shown, differing(chosen, snapshot)):
             out.print(each)
+        for row in (row for row in rows if row["session"]):
+            out.print(shown(f"{row['account']} is signed in: {row['session']}"))
         out.print("Each column shows what is needed to sign in. Reasons: verrou why ACCOUNT ROUTE", style="dim")
 
     print_facts(style, table, rows, text)

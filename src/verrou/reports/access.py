@@ -20,6 +20,7 @@ from verrou.core.model.programs import Program
 from verrou.core.model.reasons import Reason, Why
 from verrou.core.model.routes import Route
 from verrou.core.model.screens import Screens, screens_of
+from verrou.core.model.states import AccountState, states_of
 from verrou.core.rules import CATALOGUE
 from verrou.core.surveys.data import plain
 from verrou.reports.reading_text import reading_text
@@ -30,7 +31,8 @@ class AccessData(TypedDict):
     """Access of one account.
 
     By route the accepted credential (null for none), what is not known of it and why, and where the system itself
-    answered differently from its files; by kind of program the outcome of elevation."""
+    answered differently from its files; by kind of program the outcome of elevation; and where an open session has
+    other rights than the account, which."""
 
     account: str
     role: KnownRole
@@ -38,6 +40,7 @@ class AccessData(TypedDict):
     unknown: list[str]
     differs: list[str]
     elevation: dict[Program, PromptOutcome]
+    session: str
 
 
 class ReasonData(TypedDict):
@@ -122,9 +125,16 @@ def access_data(accounts: Sequence[Account], snapshot: Snapshot) -> list[AccessD
             "unknown": _not_known(account, snapshot),
             "differs": _differing(account, snapshot),
             "elevation": {program: elevation_outcome(account, snapshot, program) for program in Program},
+            "session": _in_session(account, snapshot),
         }
         for account in accounts
     ]
+
+
+def _in_session(account: Account, snapshot: Snapshot) -> str:
+    """Return what an open session has in place of the account's present rights; empty where it is the same."""
+    found = states_of(account, snapshot)
+    return found.get(AccountState.KEEPS_RIGHTS) or found.get(AccountState.AWAITS_RIGHTS) or ""
 
 
 def _not_known(account: Account, snapshot: Snapshot) -> list[str]:
