@@ -100,8 +100,8 @@ class Inside:
                 return self._apart(pam_client.load)
             case SignIn(account, password, service, comes_from):
                 return self._apart(lambda: pam_client.sign_in(account, password, service, comes_from))
-            case Elevate(account, uid, gid, password, command):
-                return self._apart(lambda: pam_client.elevate(account, uid, gid, password, command))
+            case Elevate(account, uid, gid, given, command):
+                return self._apart(lambda: pam_client.elevate(account, uid, gid, given, command))
             case ChangePassword(account, uid, old, new):
                 return self._apart(lambda: pam_client.change_password(account, uid, old, new))
             case TryAccount():

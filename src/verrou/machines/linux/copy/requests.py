@@ -132,12 +132,13 @@ class ChangePassword(_Attempt):
 
 @frozen(repr=False)
 class Elevate(_Attempt):
-    """Elevate with sudo(8); with a ``command``, ask whether it would be run as root, and do not run it."""
+    """Elevate with sudo(8), giving a password, or None for no answer at all; with a ``command``, ask whether it would
+    be run as root, and do not run it."""
 
     account: str
     uid: int
     gid: int
-    password: str
+    password: str | None
     command: Sequence[str] = ()
 
 

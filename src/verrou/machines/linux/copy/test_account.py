@@ -5,7 +5,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
 
-from attrs import define
+from attrs import define, field
 
 from verrou.core.model.acts import RIGHTS, UserAct
 from verrou.core.model.programs import Program
@@ -68,6 +68,7 @@ class TrialOnLinux:
     uid: int
     groups: Sequence[str] = ()
     administers: bool = False
+    _answers: Mapping[str, str] | None = field(default=None, init=False)
 
     @classmethod
     def made(
@@ -129,8 +130,7 @@ class TrialOnLinux:
             raise CannotTry("sudo is not installed; only root's own password elevates")
         if given not in ("nothing", "password"):
             raise CannotTry("sudo knows no prompt that is only confirmed")
-        answer = self.ask(Elevate(self.account, self.uid, self.uid, self.password if given == "password" else ""))
-        self.unlock()  # an empty answer counts as a failed attempt
+        answer = self.ask(Elevate(self.account, self.uid, self.uid, self.password if given == "password" else None))
         decided = given == "nothing" or any(words in answer.message for words in DENIED_BY_SUDO)
         if not answer.accepted and not decided:
             raise CannotTry(f"sudo did not decide about it: {answer.message}")
@@ -163,18 +163,27 @@ class TrialOnLinux:
         return self._by_polkit(polkit_actions.RIGHTS[RIGHTS[act]])
 
     def _by_polkit(self, actions: Sequence[str]) -> Answer:
-        """Ask polkit whether the account may do one of some actions without an administrator's password."""
+        """Return whether the account may do one of some actions without an administrator's password."""
         if not polkit.installed(self.root):
             return Answer(False, "without polkit, only root can")
-        declared = polkit.defaults(self.root, actions)
-        if not declared:
-            raise CannotTry("no program here asks for this right")
-        try:
-            answers = polkit.ask(self.root, [(self.account, self.uid, self.uid)], sorted(declared))[self.account]
-        except DryRunUnavailable as reason:
-            raise CannotTry(f"polkit could not be asked: {reason}") from None
+        answers = self._polkit_says(actions, "no program here asks for this right")
         opened = [action for action, answer in answers.items() if answer == polkit.YES]
         return Answer(bool(opened), f"polkit allows {opened[0]}" if opened else "")
+
+    def _polkit_says(self, actions: Sequence[str], otherwise: str) -> Mapping[str, str]:
+        """Return polkit's answers about some actions; it is asked once about all that a test may need.
+
+        Raises: CannotTry: no program declares one of them, or polkit cannot be asked."""
+        declared = polkit.defaults(self.root, polkit_actions.ALL) if polkit.installed(self.root) else {}
+        if not declared.keys() & set(actions):
+            raise CannotTry(otherwise)
+        if self._answers is None:
+            try:
+                asked = polkit.ask(self.root, [(self.account, self.uid, self.uid)], sorted(declared))
+            except DryRunUnavailable as reason:
+                raise CannotTry(f"polkit could not be asked: {reason}") from None
+            self._answers = asked[self.account]
+        return {action: answer for action, answer in self._answers.items() if action in actions}
 
     def run_installer(self) -> Answer:
         by_right = self.act(UserAct.INSTALL)
@@ -193,17 +202,11 @@ class TrialOnLinux:
         return self._not_refused(polkit_actions.SETTINGS)
 
     def _not_refused(self, actions: Sequence[str]) -> Answer:
-        """Ask polkit whether one of some actions is open to the account, if with an administrator's password."""
-        declared = polkit.defaults(self.root, actions) if polkit.installed(self.root) else {}
-        if not declared:
-            raise CannotTry("no program here asks polkit about it")
-        try:
-            answers = polkit.ask(self.root, [(self.account, self.uid, self.uid)], sorted(declared))[self.account]
-        except DryRunUnavailable as reason:
-            raise CannotTry(f"polkit could not be asked: {reason}") from None
+        """Return whether one of some actions is open to the account, if with an administrator's password."""
+        answers = self._polkit_says(actions, "no program here asks polkit about it")
         if any(answer != polkit.NO for answer in answers.values()):
             return Answer(True)
-        asks = not any(default.answer == polkit.YES for default in declared.values())
+        asks = not any(each.answer == polkit.YES for each in polkit.defaults(self.root, actions).values())
         return Answer(False, by=("elevation.standard",) if asks else ())
 
     def prompt_is_apart(self, program: Program) -> Answer:

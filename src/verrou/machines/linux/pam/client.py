@@ -192,7 +192,7 @@ def try_doas(program: str, account: str, uid: int, gid: int) -> dict[str, object
     return {"accepted": ended.returncode == 0 or WANTS_A_PASSWORD in ended.stderr}
 
 
-def elevate(account: str, uid: int, gid: int, password: str, command: Sequence[str] = ()) -> dict[str, object]:
+def elevate(account: str, uid: int, gid: int, password: str | None, command: Sequence[str] = ()) -> dict[str, object]:
     """Run a program as root by sudo(8), as the account's owner; or with a ``command`` ask whether that would be run.
 
     In a child only: its identity changes for good.
@@ -212,10 +212,11 @@ def elevate(account: str, uid: int, gid: int, password: str, command: Sequence[s
         os.setresuid(uid, 0, 0)
         if not os.access(SUDO, os.X_OK):  # by the owner's own identity, as access(2) asks
             return {"accepted": False, "message": f"it cannot run {SUDO}"}
+    answering = ("-n",) if password is None else ("-S", "-p", "")
     try:
         ended = subprocess.run(
-            [SUDO, "-k", "-S", "-p", "", "-u", "#0", *(("-l", "--", *command) if command else ("--", "/bin/true"))],
-            input=f"{password}\n",
+            [SUDO, "-k", *answering, "-u", "#0", *(("-l", "--", *command) if command else ("--", "/bin/true"))],
+            input=f"{password or ''}\n",
             env=CLEAN_ENVIRONMENT,
             capture_output=True,
             text=True,
