@@ -56,7 +56,7 @@ SHOTS = {
     "rule-explain": "verrou rule explain lockout.lasts password.min_length; echo; "
     "verrou rule show lockout -m warden-03",
 }
-TYPED = {"visit": ("verrou visit -m hide-01.bench.json", ("on", "hide-01.toml", "on", "stop"))}
+TYPED = {"visit": ("verrou visit -m hide-01.bench.json", ("on", "hide-01.toml", "on", "leave", "stop"))}
 """What asks at a terminal, and what is typed."""
 BETWEEN_LINES = 2
 """Seconds before each typed line, in which the question appears."""

@@ -30,14 +30,17 @@ def test_a_visit_leads_through_the_job_and_goes_on_where_the_machine_stands(
         and "set 33 rules" in plan
         and "create administrator account warden" in plan
     )
-    through(first, "back", "hide-01.toml", "help lockout.after", ENTER, "yes", "stop")
+    through(first, "back", "hide-01.toml", "help lockout.after", ENTER)
+    assert "guillemot will be disabled and has 2 files in /people/guillemot" in first.until("What should become")
+    through(first, "archive", "yes", "stop")
     assert first.ended() == 0
     shown = first.plain
-    assert "$ verrou rule explain lockout.after" in shown and "39 steps done." in shown
+    assert "$ verrou rule explain lockout.after" in shown and "steps done." in shown
+    assert "$ verrou account remove guillemot --files archive -m hide-01.bench.json --yes" in shown
     assert "verrou harden -m hide-01.bench.json -b hide-01.toml --yes" in shown
     assert "Stopped. To go on: verrou visit -m hide-01.bench.json -b hide-01.toml" in shown
     again = AtTerminal(visit, station)
-    assert "by hide-01.toml (entry 1)" in again.until("Go on from there?")
+    assert "by hide-01.toml (entry 2)" in again.until("Go on from there?")
     through(again, ENTER, "yes", ENTER)
     assert again.ended() == 0
     assert "54 of 54 met" in again.plain and "Tests: 82 passed." in again.plain

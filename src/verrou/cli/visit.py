@@ -19,13 +19,13 @@ from verrou.core.errors import BadInput, GuardRefused, VerrouError
 from verrou.core.history.entries import JournalEntry, RunState
 from verrou.core.judging import guards
 from verrou.core.judging.audit import audit
-from verrou.core.model import PasswordState, Snapshot, counted, joined
+from verrou.core.model import Account, PasswordState, Snapshot, counted, joined
 from verrou.core.model.access import is_person
 from verrou.core.model.states import states_of
 from verrou.core.planning.change_plan import ChangePlan, plan_changes
 from verrou.core.steps.step import SetEnabled, SetRules
 from verrou.machines.bench.machine import BenchMachine
-from verrou.machines.protocol import Lacks, Machine
+from verrou.machines.protocol import CannotLook, Lacks, Machine
 from verrou.records.journal import Journal
 from verrou.reports.surveys import summary_lines
 from verrou.reports.tables import complain, console, shown
@@ -215,8 +215,32 @@ class _Visit:
                     self._carefully("account", "password", account.name, *self.at, "--yes")
                 case "disable":
                     self._carefully("account", "disable", account.name, *self.at, "--yes")
+        for account in snapshot.accounts:
+            if account.name in closed and account.builtin is None:
+                asked = self._files(account) or asked
         if not asked:
             console().print("No questions: the plan decides everything.")
+
+    def _files(self, account: Account) -> bool:
+        """Ask what becomes of the files of an account that the plan disables; return whether it has any."""
+        try:
+            files = self.machine.files_of(account, False)
+        except CannotLook:
+            return False
+        if not files.count:
+            return False
+        answers = {
+            "leave": "they stay with the disabled account",
+            "archive": "remove the account, and archive its home",
+            "hand-over": "remove the account, and give its files to another",
+        }
+        has = f"{account.name} will be disabled and has {counted(files.count, 'file')} in {files.home}"
+        typed = self.ask(f"{has}. What should become of them?", answers, "leave")
+        if typed == "leave":
+            return True
+        to = ("--to", self.ask("To whom?", {"": "the name of an account"})) if typed == "hand-over" else ()
+        self._carefully("account", "remove", account.name, "--files", typed, *to, *self.at, "--yes")
+        return True
 
     def harden(self) -> None:
         """Part 5: yes, and what was done. Guards that may be overridden are asked about, one at a time."""
