@@ -9,7 +9,7 @@ from click.core import ParameterSource
 from verrou.cli.at_the_bench import at_the_bench
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import OneOf, machine_option
-from verrou.cli.output import check_new_name
+from verrou.cli.output import check_new_name, write_new
 from verrou.cli.passwords import collect_passwords, hand_over, reserve
 from verrou.core.advice import command
 from verrou.core.errors import BadInput
@@ -88,8 +88,8 @@ def _practice(file: Path, name: str, seed: str) -> None:
     practice = make_practice(name, seed)
     reserve(handed)
     handed.write_text("".join(f"{who}: {password}\n" for who, password in practice.passwords.items()), "utf-8")
-    page.write_text(practice.page, "utf-8")
-    baseline.write_text(practice.baseline, "utf-8")
+    write_new(page, practice.page)
+    write_new(baseline, practice.baseline)
     practice.machine.save(file)
     click.echo(f"{file}: new bench machine with {len(practice.flaws)} flaws, to practise on.")
     click.echo(f"{page}: its job sheet; {handed}: the passwords of its users (only you can read them).")

@@ -188,8 +188,8 @@ class _Visit:
             out.print("No step can improve the result.")
         answers = {"on": "the next part", "plan": "each step, after a dry run", "audit": "each finding"}
         while (typed := self.ask("Go on?", answers, "on")) != "on":
-            words = ("harden", *self.at, "-b", self.baseline, "--preview") if typed == "plan" else ()
-            self._carefully(*(words or ("audit", *self.at, "-b", self.baseline)))
+            command_of = {"plan": ("harden", "--preview"), "audit": ("audit",)}
+            self._carefully(*command_of[typed], *self.at, "-b", self.baseline)
 
     def _carefully(self, *words: str) -> None:
         try:

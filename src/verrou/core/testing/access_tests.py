@@ -4,8 +4,8 @@ from collections.abc import Iterator
 
 from verrou.core.model import Account, AccountName, GroupName, Snapshot
 from verrou.core.model.access import accepted_credential
-from verrou.core.model.verdicts import Result, TrialResult
-from verrou.core.testing.attempts import CannotTry, TrialAccount, in_force, is_listed, judge
+from verrou.core.model.verdicts import TrialResult
+from verrou.core.testing.attempts import CannotTry, TrialAccount, in_force, is_listed, judge, not_run
 
 
 def access_trial(subject: TrialAccount, let_in: TrialAccount, snapshot: Snapshot, who: str) -> Iterator[TrialResult]:
@@ -30,10 +30,10 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, snapshot: Snapshot
                 answer = subject.come_by(entry_point.route, service, subject.password)
                 control = let_in.come_by(entry_point.route, service, let_in.password) if kept_out else answer
             except CannotTry as reason:
-                yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
+                yield not_run(rule, message, reason)
                 continue
             if kept_out and not answer.accepted and not control.accepted:
                 why = f"an account that no list denies is denied too: {control.message}"
-                yield TrialResult(rule, message, Result.NOT_RUN, why)
+                yield not_run(rule, message, why)
                 continue
             yield judge(rule, message, answer, expected)

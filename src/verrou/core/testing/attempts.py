@@ -205,7 +205,7 @@ def judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialRe
     """Return whether an attempt came out as it should; one that another rule stopped was not run."""
     if not answer.accepted and should_accept and answer.by and rule not in answer.by:
         why = f": {answer.message}" if answer.message else ""
-        return TrialResult(rule, tried, Result.NOT_RUN, f"stopped by {answer.by[0]}{why}")
+        return not_run(rule, tried, f"stopped by {answer.by[0]}{why}")
     expected = answer.accepted is should_accept
     seen = "accepted" if answer.accepted else "denied"
     return TrialResult(
@@ -239,7 +239,11 @@ def coming(rule_id: str, snapshot: Snapshot) -> Value | None:
     return None if reading is None else reading.value if reading.pending is None else reading.pending
 
 
+def names_of(subject: TrialAccount) -> frozenset[str]:
+    """Return the entries by which a list can name an account: its own, and one for each of its groups."""
+    return frozenset({subject.account, *(f"{GROUP}{group}" for group in subject.groups)})
+
+
 def is_listed(subject: TrialAccount, listed: Value | None) -> bool:
-    """Return whether a list of accounts and groups names the account or a group of it."""
-    mine = {EVERYONE, subject.account, *(f"{GROUP}{group}" for group in subject.groups)}
-    return isinstance(listed, frozenset) and bool(mine & listed)
+    """Return whether a list of accounts and groups names everyone, the account or a group of it."""
+    return isinstance(listed, frozenset) and bool((names_of(subject) | {EVERYONE}) & listed)

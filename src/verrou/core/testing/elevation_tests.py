@@ -6,7 +6,7 @@ from datetime import timedelta
 from verrou.core.model import Snapshot, joined
 from verrou.core.model.elevation import PromptOutcome, elevation_values, rule_about, rule_outcome
 from verrou.core.model.programs import ElevationSubject, Program
-from verrou.core.model.verdicts import Result, TrialResult
+from verrou.core.model.verdicts import TrialResult
 from verrou.core.rules.elevation import GIVES
 from verrou.core.testing.attempts import (
     CannotTry,
@@ -15,9 +15,10 @@ from verrou.core.testing.attempts import (
     in_force,
     judge,
     judge_seen,
+    names_of,
     not_run,
 )
-from verrou.core.values import GROUP, CommandRights, cells_of, format_duration
+from verrou.core.values import CommandRights, cells_of, format_duration
 
 _MOMENT = timedelta(seconds=5)
 _GIVING = {
@@ -55,7 +56,7 @@ def elevation_trial(subject: TrialAccount, snapshot: Snapshot, who: ElevationSub
             try:
                 answers = [subject.elevate(program, given) for program in programs]
             except CannotTry as reason:
-                yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
+                yield not_run(rule, message, reason)
                 continue
             yield judge(rule, message, first_unexpected(answers, accepted), accepted)
     if who is ElevationSubject.ADMINISTRATOR:
@@ -119,7 +120,7 @@ def _questions_trial(subject: TrialAccount, snapshot: Snapshot, program: Program
             try:
                 yield judge(rule_id, message, ask(program, after), accepted)
             except CannotTry as reason:
-                yield TrialResult(rule_id, message, Result.NOT_RUN, str(reason))
+                yield not_run(rule_id, message, reason)
                 break
 
 
@@ -131,9 +132,9 @@ def commands_trial(subject: TrialAccount, snapshot: Snapshot, who: str) -> Itera
     reading = in_force(COMMANDS, snapshot)
     if reading is None or not isinstance(reading.value, CommandRights):
         return
-    mine = {subject.account, *(f"{GROUP}{group}" for group in subject.groups)}
+    mine = names_of(subject)
     commands = sorted({command for _, command in reading.value.pairs if not command.endswith(" *")})
-    for command in commands[:MOST_COMMANDS] or [NO_SUCH_COMMAND]:
+    for command in commands[:MOST_COMMANDS] or [UNLISTED_COMMAND]:
         listed = any((name, command) in reading.value.pairs for name in mine)
         try:
             yield judge(COMMANDS, f"{who} runs as an administrator: {command}", subject.run_command(command), listed)
@@ -141,5 +142,5 @@ def commands_trial(subject: TrialAccount, snapshot: Snapshot, who: str) -> Itera
             yield not_run(COMMANDS, f"{who} runs as an administrator: {command}", reason)
 
 
-MOST_COMMANDS, NO_SUCH_COMMAND = 3, "/usr/bin/true"
+MOST_COMMANDS, UNLISTED_COMMAND = 3, "/usr/bin/true"
 """So many commands are tried; where none is listed, this one, which anyone has."""

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from verrou.core.model import Snapshot, counted
-from verrou.core.model.verdicts import Result, TrialResult
+from verrou.core.model.verdicts import TrialResult
 from verrou.core.rules import CATALOGUE
 from verrou.core.testing.attempts import CannotTry, TrialAccount, in_force, judge, not_run
 
@@ -23,11 +23,11 @@ def lockout_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random)
     if not control.accepted:
         raise CannotTry(f"the temporary account could not sign in at all: {control.message}")
     if after is None or not isinstance(after.value, int):
-        yield TrialResult("lockout.after", "no test", Result.NOT_RUN, "no lock-out is enforced")
+        yield not_run("lockout.after", "no test", "no lock-out is enforced")
         return
     attempts = int(after.value)
     if attempts > MOST_ATTEMPTS:
-        yield TrialResult("lockout.after", "no test", Result.NOT_RUN, f"{attempts} failed attempts are too many")
+        yield not_run("lockout.after", "no test", f"{attempts} failed attempts are too many")
         return
     if attempts > 1:
         _mistype(subject, wrong, attempts - 1)
@@ -81,7 +81,7 @@ def _by_other_services(subject: TrialAccount, right: str, wrong: str, attempts: 
         message = f"{counted(attempts, 'failed attempt')} by {service}, then the right password"
         if not control.accepted:
             reason = f"{service} denies the temporary account sign-in at all: {control.message}"
-            yield TrialResult("lockout.after", message, Result.NOT_RUN, reason)
+            yield not_run("lockout.after", message, reason)
             continue
         _mistype(subject, wrong, attempts, service)
         yield judge("lockout.after", message, subject.sign_in(right, service), False)

@@ -6,7 +6,7 @@ from datetime import timedelta
 
 from verrou.core.model import Snapshot
 from verrou.core.model.routes import Route
-from verrou.core.model.verdicts import Result, TrialResult
+from verrou.core.model.verdicts import TrialResult
 from verrou.core.rules import CATALOGUE
 from verrou.core.testing.attempts import CannotTry, TrialAccount, in_force, judge, judge_seen, not_run
 from verrou.core.testing.passwords import Policy, breaking, make_password, policy_of
@@ -25,7 +25,7 @@ def weak_password_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.R
             continue
         candidates = breaking(rule_id, policy, subject.account, rng)
         if not candidates:
-            results.append(TrialResult(rule_id, tried, Result.NOT_RUN, "no candidate breaks this rule alone"))
+            results.append(not_run(rule_id, tried, "no candidate breaks this rule alone"))
             continue
         for candidate in candidates:
             answer = subject.change_password(old, candidate)
@@ -38,9 +38,7 @@ def weak_password_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.R
     control = subject.change_password(old, good)
     if not control.accepted:
         for result in results:
-            yield TrialResult(
-                result.rule, result.test, Result.NOT_RUN, f"a good one was rejected too: {control.message}"
-            )
+            yield not_run(result.rule, result.test, f"a good one was rejected too: {control.message}")
         return
     yield from results
     if _asks("password.remember", policy):

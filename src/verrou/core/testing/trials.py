@@ -9,7 +9,7 @@ from attrs import evolve
 
 from verrou.core.model import Reading, Role, Snapshot
 from verrou.core.model.programs import ElevationSubject
-from verrou.core.model.verdicts import Result, TrialResult
+from verrou.core.model.verdicts import TrialResult
 from verrou.core.rules import CATALOGUE
 from verrou.core.testing.access_tests import access_trial
 from verrou.core.testing.attempts import Attempt, CannotTry, TrialAccount, not_run
@@ -156,4 +156,4 @@ def restarted(snapshot: Snapshot) -> Snapshot:
 
 def not_tried(reason: str) -> list[TrialResult]:
     """Return the results where nothing can be tested at all."""
-    return [TrialResult(about, "no test", Result.NOT_RUN, reason) for about in _TRIED_FOR]
+    return [not_run(about, "no test", reason) for about in _TRIED_FOR]

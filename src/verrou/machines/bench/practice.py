@@ -156,7 +156,6 @@ OF_ACCOUNTS: Mapping[str, Mapping[str, tuple[object, Flaw]]] = {
     },
 }
 """By family the rules about accounts: what is required, and how the machine falls short of it."""
-FAMILIES = (*OF_ACCOUNTS, *ORDERS)
 PEOPLE = {
     "warden": "Wilma Warden",
     "ringer": "Rita Ringer",

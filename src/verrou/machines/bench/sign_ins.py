@@ -9,8 +9,12 @@ from verrou.machines.bench.data import AccountData, SessionData
 from verrou.machines.bench.session import AFTER_SIGN_IN, KEEPER, PROGRAMS, belongs
 from verrou.machines.bench.state import NewPasswordFirst, No, State
 
-ANSWERED_BY = {"approve": "a yes", "own password": "its password", "administrator's password": "an administrator"}
-"""Outcomes of :func:`~.session.elevation` that are prompts, and what answers each."""
+PROMPTS = {
+    "approve": "It starts if you answer yes.",
+    "own password": "It starts if you give your own password.",
+    "administrator's password": "It starts if an administrator gives name and password.",
+}
+"""Outcomes of :func:`~.session.elevation` that are prompts, and what each asks."""
 
 
 class SignIns(State):
@@ -174,7 +178,7 @@ class SignIns(State):
         met = self.elevate(token, program)
         memory = timedelta(minutes=self.effective("memory_minutes"))
         answered = session.get("answered")
-        if met not in ANSWERED_BY:
+        if met not in PROMPTS:
             return met
         if answered and self.clock - datetime.fromisoformat(answered) < memory:
             return "runs"

@@ -10,15 +10,10 @@ from typing import NamedTuple
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.data import SessionData
 from verrou.machines.bench.session import DRIVES
-from verrou.machines.bench.sign_ins import ANSWERED_BY
+from verrou.machines.bench.sign_ins import PROMPTS
 from verrou.machines.bench.state import NewPasswordFirst, No
 
 WIDTH = 62
-PROMPTS = {
-    "approve": "It starts if you answer yes.",
-    "own password": "It starts if you give your own password.",
-    "administrator's password": "It starts if an administrator gives name and password.",
-}
 SHARED = ("drives_hidden", "covered")
 DARK = "The screen is dark: the machine is off."
 
@@ -200,7 +195,7 @@ class Sitting:
         if met == "refused":
             keys = (table,) if by_table else ("apart", "helpers_reach")
             raise No("the program does not start: it is refused administrator rights", *keys)
-        if met in ANSWERED_BY:
+        if met in PROMPTS:
             return self._prompt(self._here())
         keys = (table,) if by_table else ("memory_minutes",)
         return Seen(["The program starts with administrator rights; nothing is asked."], keys)

@@ -57,7 +57,7 @@ Ask = Callable[[Request[Answer]], Answer]
 
 @define
 class TrialOnLinux:
-    """See :class:`verrou.core.testing.trials.TrialAccount`.
+    """See :class:`verrou.core.testing.attempts.TrialAccount`.
 
     ``root`` is the copy's tree, ``ask`` has its own PAM asked."""
 
