@@ -54,10 +54,10 @@ GIVEN = st.sampled_from(["", "yes", GOOD_PASSWORD, "x"])
 
 def sits(machine: Authority, name: str) -> Sitting | None:
     """Somebody who signs in at a copy of the machine, with the password that is right; None where nobody can."""
-    copy = Sitting(Authority(machine.compact()))
-    if copy.machine.switched_off:
-        copy.start_up()
     for password in ("", GOOD_PASSWORD):
+        copy = Sitting(Authority(machine.compact()))  # another each time: a wrong password may lock the account
+        if copy.machine.switched_off:
+            copy.start_up()
         with suppress(No):
             copy.press_keys()
             copy.sign_in(name, password)
