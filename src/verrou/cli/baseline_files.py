@@ -7,8 +7,9 @@ from functools import cache
 from pathlib import Path
 
 import verrou
+from verrou.cli.user import user
 from verrou.core.baselines.baseline import Baseline
-from verrou.core.errors import BadInput
+from verrou.core.errors import BadInput, VerrouError
 from verrou.machines.local_files import ordinary_text
 
 SHIPPED = Path(verrou.__file__).parent / "baselines"
@@ -40,6 +41,11 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
     Raises: BadInput: there is none, or it cannot be read."""
     if name in included_baselines():
         return verrou.packaged_text("baselines", f"{name}.toml"), name
+    return user().baseline(name, named_in)
+
+
+def baseline_file(name: str, named_in: str) -> tuple[str, str]:
+    """Return the text of a baseline file on this computer, and its place. Raises: BadInput."""
     path = Path(os.path.normpath(Path(named_in).parent / name)) if named_in else Path(name)
     try:
         return ordinary_text(path, MOST_OF_A_BASELINE).removeprefix(BYTE_ORDER_MARK), str(path)
@@ -60,3 +66,12 @@ def load_baseline(name: str) -> Baseline:
     from verrou.core.baselines.baseline import read_baseline
 
     return read_baseline(*fetch_baseline(name), fetch_baseline)
+
+
+def is_baseline(name: str) -> bool:
+    """Return whether a baseline of that name can be read."""
+    try:
+        load_baseline(name)
+    except VerrouError:
+        return False
+    return True

@@ -1,6 +1,5 @@
 """verrou baseline: list, show, create, check and compare baselines."""
 
-import sys
 from pathlib import Path
 
 import click
@@ -11,8 +10,9 @@ from verrou.cli.command_group import CommandGroup
 from verrou.cli.compare import print_comparison
 from verrou.cli.observing import looked_at
 from verrou.cli.options import OneOf, format_option, machine_option
-from verrou.cli.output import print_facts, write_new
+from verrou.cli.output import print_facts
 from verrou.cli.survey_and_audit import MEASURE
+from verrou.cli.user import user
 from verrou.core.baselines.baseline import BaselineRefused, read_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.baselines.questions import QUESTIONS, written
@@ -95,21 +95,20 @@ def new(file: Path, title: str | None, administrators: tuple[str, ...], **given:
 def _asked(name: str) -> str:
     """Return the answer to a question, from the option or from the prompt."""
     question = QUESTIONS[name]
-    if not sys.stdin.isatty():
+    if not user().can_be_asked:
         option = f"--{name.replace('_', '-')}"
         raise BadInput(f"{question.asks} No terminal to ask at. Use {option} {'|'.join(question.answers)}")
     click.echo(question.asks)
     for word, answer in question.answers.items():
         click.echo(f"  {word:<10} {answer.words}")
-    chosen: str = click.prompt("Which", type=click.Choice(list(question.answers)), show_choices=False)
-    return chosen
+    return user().choose("Which", list(question.answers))
 
 
 def _print_or_save(text: str, file: Path | None) -> None:
     if file is None:
         click.echo(text, nl=False)
     else:
-        write_new(file, text)
+        user().write_new(file, text)
         click.echo(f"Saved: {file}. To read it: verrou baseline show {file}", err=True)
 
 

@@ -9,7 +9,8 @@ from attrs import define, evolve, field
 from verrou.cli.change_options import ChangeSettings
 from verrou.cli.observing import looked_at
 from verrou.cli.output import agreed, typed_command
-from verrou.cli.passwords import collect_passwords, hand_over, reserve
+from verrou.cli.passwords import collect_passwords
+from verrou.cli.user import user
 from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, NotEnoughRights
 from verrou.core.history.entries import RunState
@@ -162,18 +163,18 @@ class ChangeRun:
                 sys.stdout.flush()
             given = Secrets({name: password for name, password in generated.items() if _gets(applying, name)})
             if generated:
-                hand_over(given, file)
+                user().hand_over(given, file)
                 handed = bool(given)
 
         if generated and file is not None:
-            reserve(file)
+            user().reserve(file)
         try:
             return commit(to_change(self.machine), dry_run, self._secrets, self.info, give)
         except BrokeOff:
             raise  # a part, or all, was applied: the passwords are needed to finish it
         except BaseException:
             if file is not None and generated:
-                file.unlink(missing_ok=True)
+                user().discard(file)
             elif handed:
                 complain("the generated passwords were not set")
             raise

@@ -9,11 +9,11 @@ from verrou.cli import completing
 from verrou.cli.observing import looked_at
 from verrou.cli.options import format_option, machine_option
 from verrou.cli.output import print_facts
+from verrou.cli.user import user
 from verrou.core.judging.comparison import Comparison
 from verrou.core.judging.comparison import compare as set_beside
 from verrou.core.model import Snapshot
 from verrou.machines.protocol import Machine
-from verrou.machines.registry import open_machine
 from verrou.records.earlier import snapshot_before
 from verrou.reports.comparisons import comparison_data, comparison_table, counted_turns
 from verrou.reports.tables import console, print_table, shown
@@ -46,7 +46,7 @@ def _side(word: str, machine: Machine) -> tuple[Snapshot, str]:
     if earlier := EARLIER.fullmatch(word):
         snapshot, number = snapshot_before(machine, int(earlier[1]) if earlier[1] else None)
         return snapshot, f"{machine.name} before entry {number}"
-    snapshot = looked_at(open_machine(word))
+    snapshot = user().survey(word)
     return snapshot, f"{snapshot.machine.name}, {snapshot.machine.now:%Y-%m-%d}"
 
 

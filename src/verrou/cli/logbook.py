@@ -9,7 +9,8 @@ import click
 from verrou.cli import completing
 from verrou.cli.logbook_option import logbook_option, place_of_logbook, print_delivery
 from verrou.cli.options import OneOf, format_option
-from verrou.cli.output import print_facts, write_new
+from verrou.cli.output import print_facts
+from verrou.cli.user import user
 from verrou.core.errors import BadInput
 from verrou.core.history.records import RunRecord
 from verrou.core.history.trend import Trend, soon
@@ -129,7 +130,7 @@ SAVED = (".svg", ".png", ".html")
 def _save(file: Path, found: Trend, today: date, about: str) -> None:
     suffix = file.suffix.lower()
     if suffix == ".png":
-        write_new(file, courses(found, "png"))
+        user().write_new(file, courses(found, "png"))
     else:
-        write_new(file, trend_page(found, today, about) if suffix == ".html" else courses(found))
+        user().write_new(file, trend_page(found, today, about) if suffix == ".html" else courses(found))
     click.echo(f"Saved: {file}", err=True)

@@ -3,9 +3,7 @@
 # Imports within functions: for a quick start of runs that no logbook records.
 
 import os
-import sys
 from collections.abc import Callable, Sequence
-from contextlib import suppress
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -13,6 +11,7 @@ from typing import TYPE_CHECKING, Any, cast
 import click
 
 from verrou.cli.options import F
+from verrou.cli.user import LOGBOOK, user
 
 if TYPE_CHECKING:
     from verrou.core.baselines.baseline import Baseline
@@ -22,15 +21,13 @@ if TYPE_CHECKING:
     from verrou.core.model.verdicts import TrialResult
     from verrou.records.logbook import Delivery, Place
 
-SETTING = "VERROU_LOGBOOK"
-
 
 def logbook_option(command: F) -> F:
     """Add ``--logbook WHERE``."""
     return click.option(
         "--logbook",
         metavar="WHERE",
-        help=f"Logbook: a file, or postgresql://USER@HOST/DATABASE without a password; also {SETTING}.",
+        help=f"Logbook: a file, or postgresql://USER@HOST/DATABASE without a password; also {LOGBOOK}.",
     )(command)
 
 
@@ -38,17 +35,17 @@ def place_of_logbook(logbook: str | None, folder: Path) -> "Place":
     """Return the logbook given or configured, or else that of ``folder``."""
     from verrou.records.logbook.place import place_of
 
-    return place_of(logbook or os.environ.get(SETTING, ""), folder)
+    return place_of(logbook or os.environ.get(LOGBOOK, ""), folder)
 
 
 class Keeping:
     """Records the result of a command, if requested. A logbook that cannot be reached is no failure."""
 
     def __init__(self, asked: bool, logbook: str | None) -> None:
-        self.asked = asked or logbook is not None or bool(os.environ.get(SETTING))
+        self.asked = asked or logbook is not None or user().has_logbook
         self.logbook = logbook
         if self.asked:
-            self.place = place_of_logbook(logbook, Path())  # errors in the address are reported before anything is done
+            user().check_logbook(logbook)
 
     def record(
         self,
@@ -71,11 +68,9 @@ class Keeping:
         from datetime import UTC, datetime
 
         from verrou import version_line
-        from verrou.core.errors import BadInput
         from verrou.core.judging.recording import record_of
-        from verrou.records.logbook import deliver_soon, waiting
         from verrou.records.transactions import current_user
-        from verrou.reports.tables import complain, shown
+        from verrou.reports.tables import shown
 
         record = record_of(
             run,
@@ -90,19 +85,7 @@ class Keeping:
             trials=trials,
             entry=entry,
         )
-        place = self.place if beside is None else place_of_logbook(self.logbook, beside.parent)
-        try:
-            waiting.put(place.waiting, record)
-        except BadInput as error:
-            complain(str(error))
-            return
-
-        def deliver() -> None:
-            with suppress(OSError):
-                sys.stdout.flush()
-            print_delivery(deliver_soon(place), place)
-
-        click.get_current_context().call_on_close(deliver)
+        user().record(record, self.logbook, beside)
 
 
 def print_delivery(delivery: "Delivery", place: "Place") -> None:

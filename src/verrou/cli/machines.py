@@ -9,8 +9,8 @@ from click.core import ParameterSource
 from verrou.cli.at_the_bench import at_the_bench
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import OneOf, machine_option
-from verrou.cli.output import check_new_name, write_new
-from verrou.cli.passwords import collect_passwords, hand_over, reserve
+from verrou.cli.passwords import collect_passwords
+from verrou.cli.user import check_new_name, user
 from verrou.core.advice import command
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Role
@@ -70,7 +70,7 @@ def new(file: Path, owner: str, bare: bool, password: str, edition: str, languag
     if not bare:
         generated = _set_up(made, owner, password)
     made.save(file)
-    hand_over(generated, None)
+    user().hand_over(generated, None)
     who = "no one can sign in yet" if bare else f"{owner} administers"
     click.echo(f"{file}: new bench machine, {edition} edition; {who}. Next: verrou survey -m {file}")
 
@@ -86,10 +86,10 @@ def _practice(file: Path, name: str, seed: str) -> None:
         if each.exists():
             raise BadInput(f"{each} already exists. Choose another name.")
     practice = make_practice(name, seed)
-    reserve(handed)
+    user().reserve(handed)
     handed.write_text("".join(f"{who}: {password}\n" for who, password in practice.passwords.items()), "utf-8")
-    write_new(page, practice.page)
-    write_new(baseline, practice.baseline)
+    user().write_new(page, practice.page)
+    user().write_new(baseline, practice.baseline)
     practice.machine.save(file)
     click.echo(f"{file}: new bench machine with {len(practice.flaws)} flaws, to practise on.")
     click.echo(f"{page}: its job sheet; {handed}: the passwords of its users (only you can read them).")

@@ -1,20 +1,13 @@
-"""Passwords: asked at hidden prompts, read from standard input or generated, and handed over."""
+"""Passwords: asked at hidden prompts, read from standard input, or generated."""
 
-import errno
-import os
 import re
-import select
-import sys
 from collections.abc import Sequence
 from functools import cache
 from importlib.resources import files
-from pathlib import Path
 from random import SystemRandom
-from typing import TextIO
 
-import click
-
-from verrou.core.errors import BadInput, MachineRefused
+from verrou.cli.user import user
+from verrou.core.errors import BadInput
 from verrou.core.model import Snapshot
 from verrou.core.prediction.predict import predict
 from verrou.core.steps.step import GIVES_PASSWORD, Step, TrySignIn
@@ -82,73 +75,21 @@ def _words() -> Sequence[str]:
 def _present(name: str) -> str:
     """Return the password that an account has now."""
     _need_terminal(name, "Use --password stdin.")
-    answer: str = click.prompt(f"Current password of {name}", hide_input=True, err=True)
-    return answer
+    return user().hidden(f"Current password of {name}")
 
 
 def _prompt(name: str) -> str:
     _need_terminal(name, "Use --password stdin or --password generate.")
-    answer: str = click.prompt(f"Password for {name}", hide_input=True, confirmation_prompt=True, err=True)
-    return answer
+    return user().hidden(f"Password for {name}", twice=True)
 
 
 def _need_terminal(name: str, instead: str) -> None:
-    if not sys.stdin.isatty():
+    if not user().can_be_asked:
         raise BadInput(f"no terminal to ask for the password of {name}. {instead}")
 
 
 def _from_stdin(name: str) -> str:
-    line = sys.stdin.readline()
+    line = user().line()
     if not line:
         raise BadInput(f"standard input has no password for {name}. Give one line for each account.")
     return line.removesuffix("\n")
-
-
-def reserve(file: Path) -> None:
-    """Create the file for generated passwords, readable for its owner alone, before anything is changed.
-
-    Raises: BadInput: it already exists, or cannot be created."""
-    try:
-        os.close(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600))
-    except OSError as error:
-        raise BadInput(f"{file}: {error.strerror}; nothing was changed. Give a new file for the passwords.") from None
-
-
-def hand_over(made: Secrets, file: Path | None) -> None:
-    """Show generated passwords once, or write them to the reserved file; an unused file is deleted.
-
-    They are in the output, or the file is on disk, when this returns. Raises: MachineRefused: they could not be handed
-    over."""
-    lines = [f"{name}: {password}" for name, password in made.items()]
-    try:
-        if file is not None and not lines:
-            file.unlink()
-        elif file is not None:
-            with open(file, "w", encoding="utf-8") as stream:
-                stream.write("\n".join(lines) + "\n")
-                stream.flush()
-                os.fsync(stream.fileno())
-            click.echo(f"Generated passwords: {file} (only you can read it). Hand them over, then delete the file.")
-        elif lines:
-            sys.stdout.flush()  # a reader who closed the output is noticed before there is a secret to lose
-            click.echo("Generated passwords (shown only once):")
-            for line in lines:
-                click.echo(f"  {line}")
-        sys.stdout.flush()
-        if file is None and lines and _nobody_reads(sys.stdout):
-            raise BrokenPipeError(errno.EPIPE, os.strerror(errno.EPIPE))
-    except OSError as error:
-        raise MachineRefused(
-            f"nothing was changed: the generated passwords could not be shown ({error.strerror}). "
-            "To save them to a file: --password-file"
-        ) from None
-
-
-def _nobody_reads(stream: TextIO) -> bool:
-    """Return whether the other end of a pipe has been closed, by poll(2)."""
-    try:
-        poll = select.poll()
-        poll.register(stream.fileno(), 0)
-        return any(event & (select.POLLERR | select.POLLHUP) for _, event in poll.poll(0))
-    except (OSError, ValueError):
-        return False

@@ -10,7 +10,7 @@ from verrou import version_line
 from verrou.cli.baseline_files import load_baseline
 from verrou.cli.observing import looked_at, tried
 from verrou.cli.options import OneOf, baseline_option, machine_option
-from verrou.cli.output import write_new
+from verrou.cli.user import user
 from verrou.core.errors import BadInput, VerrouError
 from verrou.core.history.entries import JournalEntry
 from verrou.core.judging.audit import audit
@@ -72,7 +72,7 @@ def report(
     if save is None:
         click.echo(text, nl=False)
     else:
-        write_new(save, text)
+        user().write_new(save, text)
         click.echo(f"Saved: {save}", err=True)
     disproved = any(result.result is Result.FAILED for result in results)
     click.get_current_context().exit(0 if now.all_met and not disproved else 1)

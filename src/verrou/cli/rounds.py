@@ -9,7 +9,7 @@ import click
 from verrou.cli import completing
 from verrou.cli.baseline_files import MOST_OF_A_BASELINE, load_baseline
 from verrou.cli.options import OneOf
-from verrou.cli.output import write_new
+from verrou.cli.user import user
 from verrou.core.errors import BadInput
 from verrou.core.judging.rounds import LeftOut, Row
 from verrou.machines.local_files import ordinary_text
@@ -62,7 +62,7 @@ def go_round(
     if not rows:
         raise BadInput(f"{folder}: none of {len(addresses)} files could be read as a machine")
     if html is not None:
-        write_new(html, as_page(rows, left_out, older))
+        user().write_new(html, as_page(rows, left_out, older))
         click.echo(f"Saved: {html}", err=True)
     if style == "json":
         click.echo(as_json(round_data(rows, left_out, older)), nl=False)

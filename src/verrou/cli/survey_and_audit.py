@@ -9,7 +9,8 @@ from verrou.cli.baseline_files import load_baseline
 from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.observing import looked_at
 from verrou.cli.options import baseline_option, format_option, machine_option
-from verrou.cli.output import check_new_name, print_facts, write_new
+from verrou.cli.output import print_facts
+from verrou.cli.user import check_new_name, user
 from verrou.core.history.records import Run
 from verrou.core.judging.audit import audit as hold_against
 from verrou.core.judging.audit import remarkable
@@ -92,7 +93,7 @@ def _save(file: Path, text: str) -> None:
     """Save a survey file, and never over an existing one."""
     check_new_name(file)
     file = SURVEY.file_for(file)
-    write_new(file, text)
+    user().write_new(file, text)
     click.echo(f"Saved: {file}", err=True)
 
 

@@ -6,7 +6,6 @@ import shlex
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import redirect_stdout
-from pathlib import Path
 
 import click
 from attrs import define, field
@@ -14,6 +13,7 @@ from attrs import define, field
 from verrou.cli.baseline_files import included_baselines, load_baseline
 from verrou.cli.observing import looked_at
 from verrou.cli.options import machine_option
+from verrou.cli.user import user
 from verrou.core.advice import command
 from verrou.core.errors import BadInput, GuardRefused, VerrouError
 from verrou.core.history.entries import JournalEntry, RunState
@@ -94,7 +94,7 @@ class _Visit:
         while True:
             out.print(f"{question} ({words}{f'; Enter: {default}' if default else ''})", style="bold")
             try:
-                typed = " ".join(input("> ").split()) or default
+                typed = " ".join(user().typed("> ").split()) or default
             except (EOFError, KeyboardInterrupt):
                 raise _Stopped from None
             if typed in ("y", "yes") and "yes" not in answers and default:
@@ -144,7 +144,7 @@ class _Visit:
         out.print("Which baseline does it have to meet?")
         for name in included_baselines():
             out.print(f"  {name:<16} {shown(load_baseline(name).title)}")
-        if here := [str(path) for path in sorted(Path().glob("*.toml")) if _is_baseline(path)]:
+        if here := user().baselines_here():
             out.print(f"  {'files here':<16} {shown(joined(here))}")
         while True:
             answers = {"": "the name of a baseline", "questions": "three questions choose one"}
@@ -248,10 +248,10 @@ class _Visit:
             console().print("Nothing to change.")
             return
         self.ask(f"Change {self.machine.name} now?", {"yes": "apply the plan; the journal keeps the way back"})
-        file = _new_file(f"{self.machine.name}-passwords", ".txt")
+        file = user().new_name(f"{self.machine.name}-passwords", ".txt")
         while True:
             over = [word for guard in self.overridden for word in ("--override", guard)]
-            words = ("harden", *self.at, "-b", self.baseline, "--yes", "--password-file", str(file), *over)
+            words = ("harden", *self.at, "-b", self.baseline, "--yes", "--password-file", file, *over)
             try:
                 code = self.do(*words, fold=True)
             except GuardRefused as refused:
@@ -300,9 +300,9 @@ class _Visit:
 
     def sign_off(self) -> None:
         """Part 8: the sheet."""
-        file = _new_file(f"{self.machine.name}-sheet", ".html")
-        self.do("report", *self.at, "-b", self.baseline, "--save", str(file))
-        console().print(f"The sign-off sheet is in {shown(str(file))}. To revert a run: verrou undo", style="bold")
+        file = user().new_name(f"{self.machine.name}-sheet", ".html")
+        self.do("report", *self.at, "-b", self.baseline, "--save", file)
+        console().print(f"The sign-off sheet is in {shown(file)}. To revert a run: verrou undo", style="bold")
 
 
 PARTS: Sequence[tuple[str, Callable[[_Visit], None]]] = (
@@ -325,7 +325,7 @@ def visit(machine: Machine, baseline_name: str) -> None:
 
     Each part prints the command that it runs. Stop at any point; after a restart or later the same command goes on."""
     singly = joined([f"verrou {name}" for name in ("survey", "audit", "harden", "verify", "report")])
-    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+    if not (user().can_be_asked and sys.stdout.isatty()):
         raise BadInput(f"visit asks its questions at a terminal. Without one, use the single commands: {singly}")
     if isinstance(machine.changeable, Lacks):
         raise BadInput(f"{machine.name} cannot be changed: {machine.changeable.reason}. To look at it: verrou survey")
@@ -379,17 +379,3 @@ def _last_run(machine: Machine) -> JournalEntry | None:
     journal = Journal(changeable.records_folder())
     done = [entry for entry in journal.entries() if entry.state() is RunState.DONE] if journal.there else []
     return done[-1] if done and shlex.split(done[-1].command)[:1] == ["harden"] else None
-
-
-def _is_baseline(path: Path) -> bool:
-    try:
-        load_baseline(str(path))
-    except VerrouError:
-        return False
-    return True
-
-
-def _new_file(stem: str, suffix: str) -> Path:
-    """Return a file that does not exist yet."""
-    names = (Path(f"{stem}{f'-{number}' if number > 1 else ''}{suffix}") for number in range(1, 1000))
-    return next(path for path in names if not path.exists())
