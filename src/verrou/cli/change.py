@@ -157,14 +157,13 @@ class ChangeRun:
         """Commit a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
         file, generated, handed = self.settings.password_file, self._generated, False
 
-        def give(applying: DryRun) -> None:
+        def give(applying: DryRun, entry: int) -> None:
             nonlocal handed
-            with _read_by_somebody():
-                sys.stdout.flush()
             given = Secrets({name: password for name, password in generated.items() if _gets(applying, name)})
             if generated:
                 user().hand_over(given, file)
                 handed = bool(given)
+            user().before_applying(entry)
 
         if generated and file is not None:
             user().reserve(file)

@@ -10,6 +10,7 @@ import click
 
 from verrou import version_line
 from verrou.cli.command_group import CommandGroup, verbose_option, with_verbose
+from verrou.cli.handing_over import HandedOver, run_there
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
 
 COMMANDS: Mapping[str, str] = {
@@ -119,8 +120,12 @@ def run(arguments: Sequence[str] | None = None) -> int:
     """Run the command line and return its exit code.
 
     Every error is printed in one form, whatever raised it: one line with what is wrong, where, and what to do."""
+    words = sys.argv[1:] if arguments is None else arguments
     try:
-        ended = call(sys.argv[1:] if arguments is None else arguments)
+        try:
+            ended = call(words)
+        except HandedOver as over:
+            ended = run_there(words, over.address)
         sys.stdout.flush()
         return ended
     except VerrouError as error:

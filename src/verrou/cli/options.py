@@ -10,7 +10,9 @@ import click
 
 from verrou.cli import completing
 from verrou.cli.baseline_files import included_baselines
+from verrou.cli.handing_over import HandedOver, is_across, is_this
 from verrou.core.errors import BadInput
+from verrou.machines.linux.kind import THIS
 from verrou.machines.protocol import Asking, Lacks, Machine
 from verrou.machines.registry import addresses_text, open_machine
 
@@ -23,7 +25,18 @@ class MachineType(click.ParamType):  # type: ignore[type-arg,unused-ignore]
     name = "machine"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Machine:
-        return open_machine(value) if isinstance(value, str) else value
+        return opened(value) if isinstance(value, str) else value
+
+
+def opened(address: str) -> Machine:
+    """Open the machine at an address. Raises: HandedOver: it is across a cable. VerrouError: it cannot be opened."""
+    if is_across(address):
+        raise HandedOver(address)
+    if not is_this(address):
+        return open_machine(address)
+    machine = open_machine(THIS)
+    machine.address = address
+    return machine
 
 
 class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
@@ -45,7 +58,7 @@ def _the_one_machine(context: click.Context, __: click.Parameter, machines: tupl
     if len(machines) > 1:
         named = ", ".join(machine.address for machine in machines)
         raise BadInput(f"{len(machines)} machines given ({named}). Give -m once.")
-    machine = machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
+    machine = machines[0] if machines else opened(os.environ.get("VERROU_MACHINE") or THIS)
     required: list[Asking] = context.meta.get(ASKING, [])
     if len(required) > 1:
         raise BadInput("--files-only and --ask-system cannot be combined. Use one of them.")

@@ -10,6 +10,7 @@ from verrou.cli.command_group import CommandGroup
 from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.options import format_option, machine_option
 from verrou.cli.output import agreed, print_facts, typed_command
+from verrou.cli.user import user
 from verrou.core import advice
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.history.entries import JournalEntry
@@ -70,7 +71,7 @@ def undo(
         return
     if not yes:
         agreed(f"Undo this on {shown(machine.name)}?")
-    number = reversals.undo(changeable, dry_run, entries, info)
+    number = reversals.undo(changeable, dry_run, entries, info, user().before_applying)
     left = [item for item in dry_run.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: {advice.undo(number)}")
@@ -99,7 +100,7 @@ def _finish(machine: Machine, info: RunInfo, preview: bool) -> None:
         _preview_resume(machine, info)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        entry, swept = reversals.resume(to_change(machine), info)
+        entry, swept = reversals.resume(to_change(machine), info, user().before_applying)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:

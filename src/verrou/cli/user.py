@@ -94,6 +94,11 @@ class User(Protocol):
         """Delete the reserved file: nothing was changed."""
         ...
 
+    def before_applying(self, entry: int) -> None:
+        """Learn that the changes of a journal entry are applied next. Raises: MachineRefused: nothing may be
+        changed."""
+        ...
+
     def check_logbook(self, logbook: str | None) -> None:
         """Check the address of the logbook before anything is done. Raises: BadInput."""
         ...
@@ -142,10 +147,11 @@ class LocalUser:
         return [str(path) for path in sorted(Path().glob("*.toml")) if is_baseline(str(path))]
 
     def survey(self, address: str) -> "Snapshot":
+        from verrou.cli.handing_over import is_across, survey_of
         from verrou.cli.observing import looked_at
         from verrou.machines.registry import open_machine
 
-        return looked_at(open_machine(address))
+        return survey_of(address) if is_across(address) else looked_at(open_machine(address))
 
     def new_name(self, stem: str, suffix: str) -> str:
         names = (f"{stem}{f'-{number}' if number > 1 else ''}{suffix}" for number in range(1, 1000))
@@ -201,6 +207,12 @@ class LocalUser:
 
     def discard(self, file: Path) -> None:
         file.unlink(missing_ok=True)
+
+    def before_applying(self, entry: int) -> None:
+        try:
+            sys.stdout.flush()
+        except BrokenPipeError:
+            raise MachineRefused("nothing was changed: the output could not be written") from None
 
     def check_logbook(self, logbook: str | None) -> None:
         from verrou.cli.logbook_option import place_of_logbook

@@ -79,10 +79,14 @@ class Journal:
         changing = [entry for entry in self.entries() if entry.note is None]
         return changing[-1] if changing and changing[-1].is_interrupted else None
 
+    def next_number(self) -> int:
+        """Return the number of the next entry."""
+        return max((entry.number for entry in self.entries()), default=0) + 1
+
     def begin(self, record: JournalRecord, changes: ChangeSet) -> int:
         """Open an entry; when this returns, the change set is on disk. Return the entry's number."""
         self.make_folder()
-        number = max((entry.number for entry in self.entries()), default=0) + 1
+        number = self.next_number()
         kept = self._kept(number)
         for left in (kept, kept.with_name(f"{kept.name}.new")):
             if left.exists():  # of a run that died before its entry began: nothing had been changed
@@ -94,7 +98,7 @@ class Journal:
     def note(self, state: RunState, record: JournalRecord) -> int:
         """Record a run that changed nothing. Return the entry's number."""
         self.make_folder()
-        number = max((entry.number for entry in self.entries()), default=0) + 1
+        number = self.next_number()
         self._append(number, "noted", format=FORMAT, state=str(state), **asdict(record), places=[])
         return number
 

@@ -109,7 +109,9 @@ def _only_the_other_way(dry_run: DryRun, other: Callable[[], DryRun]) -> bool:
         return False
 
 
-def resume(machine: ChangeableMachine, info: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
+def resume(
+    machine: ChangeableMachine, info: RunInfo | None = None, ready: Callable[[int], None] = lambda _: None
+) -> tuple[JournalEntry | None, list[int]]:
     """Finish the interrupted run under the guards, and delete what finished ones left.
 
     Returns its entry, if there was one, and the entries of which something was deleted. Raises: BadInput: there is
@@ -127,6 +129,7 @@ def resume(machine: ChangeableMachine, info: RunInfo | None = None) -> tuple[Jou
             raise BadInput(f"{machine.name}: no run was interrupted, so there is nothing to finish")
         with machine.held():
             dry_run = _settled_resume(machine, journal, entry, info)
+            ready(entry.number)
             with until_applied():
                 apply_all(machine, journal, dry_run.changes, entry.number)
                 clean_up_entries(machine, journal)
@@ -205,12 +208,19 @@ def check_undo(
         raise MachineRefused("nothing was changed: " + "\n".join(dry_run.blockers))
 
 
-def undo(machine: ChangeableMachine, dry_run: DryRun, entries: Sequence[JournalEntry], info: RunInfo) -> int:
-    """Apply the dry run of an undo; see :func:`commit`."""
+def undo(
+    machine: ChangeableMachine,
+    dry_run: DryRun,
+    entries: Sequence[JournalEntry],
+    info: RunInfo,
+    ready: Callable[[int], None] = lambda _: None,
+) -> int:
+    """Apply the dry run of an undo, after calling ``ready`` with the entry's number; see :func:`commit`."""
     numbers = [entry.number for entry in entries]
     with locked_journal(machine, info.command) as journal, machine.held():
         for _ in range(MOST_DRY_RUNS):
             if is_unchanged(machine, dry_run):
+                ready(journal.next_number())
                 return apply(machine, journal, dry_run, evolve(info, undoes=tuple(numbers)))
             dry_run = dry_run_undo(machine, journal, numbers)
             check_undo(machine, journal, dry_run, entries, info)

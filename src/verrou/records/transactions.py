@@ -46,12 +46,13 @@ def commit(
     dry_run: DryRun,
     secrets: Secrets,
     info: RunInfo,
-    hand_over: Callable[[DryRun], None] = lambda _: None,
+    hand_over: Callable[[DryRun, int], None] = lambda _, __: None,
 ) -> tuple[int, DryRun]:
     """Apply a dry run. Return the entry's number and the dry run that was applied.
 
     Where something changed meanwhile that the plan does not rest on, the dry run is repeated on the present state.
-    ``hand_over`` is called before anything changes, so that people have what they must get, such as passwords. Raises:
+    ``hand_over`` is called with it and the entry's number before anything changes, so that people have what they must
+    get, such as passwords. Raises:
     GuardRefused: a precondition changed. MachineRefused: an earlier run was interrupted, another holds the machine, or
     this run was interrupted."""
     if dry_run.prediction_reason:
@@ -61,7 +62,7 @@ def commit(
         with machine.held():
             if not is_unchanged(machine, dry_run):
                 dry_run = _again(machine, dry_run, secrets, info)
-            hand_over(dry_run)
+            hand_over(dry_run, journal.next_number())
             return apply(machine, journal, dry_run, info), dry_run
 
 

@@ -32,7 +32,8 @@ class Terminal:
         self.is_shown = shown
         self.colour = shown and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
         asked = shown or "COLUMNS" in os.environ
-        self.width = max(shutil.get_terminal_size((PIPE_WIDTH, 24)).columns if asked else PIPE_WIDTH, LEAST_WIDTH)
+        wide = getattr(stream, "columns", PIPE_WIDTH)  # a terminal across a cable says it
+        self.width = max(shutil.get_terminal_size((wide, 24)).columns if asked else PIPE_WIDTH, LEAST_WIDTH)
 
     def print(self, text: str = "", style: str = "") -> None:
         """Print a text, wrapped between words.

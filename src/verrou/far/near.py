@@ -1,0 +1,99 @@
+"""The near end: hands a command over to a machine across a cable, and is its user's screen, keyboard and folder."""
+
+import sys
+import time
+from collections.abc import Sequence
+from functools import cache
+from hashlib import sha256
+from io import StringIO
+from typing import TYPE_CHECKING
+
+import click
+
+from verrou.cli.user import user
+from verrou.core.advice import command
+from verrou.core.errors import MachineRefused, VerrouError
+from verrou.far.address import Address, address_from
+from verrou.far.connection import Connection, Secret
+from verrou.far.desk import Desk, Lying
+from verrou.far.frames import Cut, NotUnderstood
+from verrou.far.one_file import one_file
+from verrou.far.order import Order, Task, command_order
+from verrou.reports.terminal import printable
+
+if TYPE_CHECKING:
+    from verrou.core.model import Snapshot
+
+LOOKED_FOR, PAUSE = 30.0, 1.0
+"""Seconds for which a machine is looked for again after a cut, and between two tries."""
+stick = cache(one_file)
+
+
+@cache
+def _digest() -> str:
+    return sha256(stick()).hexdigest()
+
+
+def run_there(words: Sequence[str], address: str) -> int:
+    """Run a command on the machine at ``address`` with its user here, and return its exit code.
+
+    Raises: VerrouError: it did not run there, or was cut."""
+    where = address_from(address)
+    desk = Desk(where.shown, tuple(words), sys.stdout, sys.stderr)
+    secret = Secret()
+    with click.Context(click.Command("verrou")):
+        try:
+            with Connection(where, secret, asks=user().can_be_asked) as connection:
+                return served(connection, desk, command_order(address, words))
+        except Cut:
+            raise _after_cut(where, address, desk, secret) from None
+        except KeyboardInterrupt:
+            if desk.applying is None:
+                raise click.Abort from None
+            raise _after_cut(where, address, desk, secret) from None
+        except (NotUnderstood, Lying) as lie:
+            raise MachineRefused(f"{where.shown}: the connection was ended, since it sent {lie}") from None
+
+
+def survey_of(address: str) -> "Snapshot":
+    """Return the state of the machine at ``address``. Raises: VerrouError."""
+    from verrou.far.surveys import survey_across
+
+    return survey_across(address_from(address), address, Secret(), asks=user().can_be_asked)
+
+
+def served(connection: Connection, desk: Desk, order: Order) -> int:
+    """Start the command there, and serve it to its end."""
+    connection.start(stick, _digest)
+    connection.send(order.data())
+    with connection.beats():
+        while (code := desk.serve(connection.receive(), connection.send)) is None:
+            pass
+    return code
+
+
+def _after_cut(where: Address, address: str, desk: Desk, secret: Secret) -> VerrouError:
+    """Return what became of a command whose connection was cut, from the machine itself where it can be reached."""
+    host = where.shown
+    if desk.applying is None:
+        return MachineRefused(f"{host}: the connection was lost; what had not begun to change is as it was")
+    desk.err.write(f"verrou: {host}: the connection was lost while changes were applied; looking again ...\n")
+    until = time.monotonic() + LOOKED_FOR
+    while True:
+        try:
+            text = _outcome(where, address, desk.applying, secret)
+            return MachineRefused(f"{host}: {text}")
+        except (VerrouError, Cut, NotUnderstood, Lying):
+            if time.monotonic() > until:
+                break
+            time.sleep(PAUSE)
+    later = command("journal", "list", "-m", address)
+    return MachineRefused(f"{host} cannot be reached again. The run there goes on by itself; to see it: {later}")
+
+
+def _outcome(where: Address, address: str, entry: int, secret: Secret) -> str:
+    told = StringIO()
+    desk = Desk(where.shown, (), StringIO(), told)
+    with Connection(where, secret, asks=False, limit=LOOKED_FOR) as connection:
+        served(connection, desk, Order(Task.OUTCOME, address, entry=entry))
+    return printable(" ".join(told.getvalue().split()).removeprefix("verrou: "))
