@@ -3,6 +3,7 @@
 Nothing in it is compiled, and the same sources and packages give the same file."""
 
 import io
+import re
 import zipfile
 from collections.abc import Iterator
 from importlib.metadata import Distribution, PackageNotFoundError, distribution
@@ -77,6 +78,4 @@ def _needed(name: str) -> Iterator[Distribution]:
         for line in package.requires or ():
             needed, _, condition = line.partition(";")
             if "extra ==" not in condition:
-                waiting.append(
-                    needed.split("[")[0].split("<")[0].split(">")[0].split("=")[0].split("!")[0].split("~")[0].strip()
-                )
+                waiting.append(re.split(r"[^A-Za-z0-9._-]", needed, maxsplit=1)[0])
