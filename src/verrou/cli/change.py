@@ -6,6 +6,7 @@ from contextlib import contextmanager, nullcontext
 
 from attrs import define, evolve, field
 
+from verrou.cli.arrival import keep_arrival
 from verrou.cli.change_options import ChangeSettings
 from verrou.cli.observing import looked_at
 from verrou.cli.output import agreed, typed_command
@@ -149,6 +150,7 @@ class ChangeRun:
 
     def _apply(self, dry_run: DryRun) -> DryRun:
         number, applied = self._commit(dry_run)
+        keep_arrival(self.machine, applied, number, self.info)
         _print_results(applied)
         console().print(f"Recorded as journal entry {number}. To revert: verrou undo")
         return evolve(applied, entry=number)

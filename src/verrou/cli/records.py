@@ -4,7 +4,9 @@ from collections.abc import Iterable
 from typing import Any
 
 import click
+from attrs import define
 
+from verrou.cli.arrival import keep_arrival
 from verrou.cli.change_options import override_option
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.logbook_option import Keeping, keeping
@@ -19,6 +21,7 @@ from verrou.core.judging import guards
 from verrou.machines.changes import Outcome
 from verrou.machines.protocol import Machine, to_change
 from verrou.records import reversals, transactions
+from verrou.records.dry_runs import DryRun
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held
 from verrou.records.transactions import RunInfo
@@ -71,7 +74,9 @@ def undo(
         return
     if not yes:
         agreed(f"Undo this on {shown(machine.name)}?")
-    number = reversals.undo(changeable, dry_run, entries, info, user().before_applying)
+    applied = _Applied()
+    number = reversals.undo(changeable, dry_run, entries, info, applied.begin)
+    applied.keep_arrival(machine, info)
     left = [item for item in dry_run.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: {advice.undo(number)}")
@@ -79,6 +84,21 @@ def undo(
     if left:
         places = ", ".join(item.place for item in left)
         raise MachineRefused(f"{places} could not be restored (see above); the rest was undone")
+
+
+@define
+class _Applied:
+    """The run that is applied, as the user hears of it."""
+
+    run: tuple[DryRun, int] | None = None
+
+    def begin(self, dry_run: DryRun, entry: int) -> None:
+        self.run = dry_run, entry
+        user().before_applying(entry)
+
+    def keep_arrival(self, machine: Machine, info: RunInfo) -> None:
+        if self.run is not None:
+            keep_arrival(machine, *self.run, info)
 
 
 def _numbers(numbers: Iterable[int]) -> str:
@@ -100,7 +120,9 @@ def _finish(machine: Machine, info: RunInfo, preview: bool) -> None:
         _preview_resume(machine, info)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        entry, swept = reversals.resume(to_change(machine), info, user().before_applying)
+        applied = _Applied()
+        entry, swept = reversals.resume(to_change(machine), info, applied.begin)
+    applied.keep_arrival(machine, info)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:

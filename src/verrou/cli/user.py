@@ -21,6 +21,7 @@ from verrou.core.errors import BadInput, MachineRefused
 if TYPE_CHECKING:
     from verrou.core.history.records import RunRecord
     from verrou.core.model import Snapshot
+    from verrou.machines.protocol import Visitor
 
 
 class User(Protocol):
@@ -34,6 +35,15 @@ class User(Protocol):
     @property
     def has_logbook(self) -> bool:
         """Whether the user has configured a logbook."""
+        ...
+
+    @property
+    def visitor(self) -> "Visitor | None":
+        """The user as one who came from another computer."""
+        ...
+
+    def still_arrives(self) -> bool:
+        """Have the user connect anew after changes; return whether that got in, which no answer is not."""
         ...
 
     def confirm(self, question: str) -> bool:
@@ -118,6 +128,13 @@ class LocalUser:
     @property
     def has_logbook(self) -> bool:
         return bool(os.environ.get(LOGBOOK))
+
+    @property
+    def visitor(self) -> None:
+        return None
+
+    def still_arrives(self) -> bool:
+        return True
 
     def confirm(self, question: str) -> bool:
         return click.confirm(question)

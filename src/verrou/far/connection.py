@@ -54,14 +54,16 @@ def start_command(program: str, *arguments: str) -> str:
 
 @define
 class Connection:
-    """A connection to a machine. ``asks``: there may be questions at this terminal."""
+    """A connection to a machine. ``asks``: there may be questions at this terminal; ``limit``: it is not waited for
+    longer; ``more`` are further options of ssh."""
 
     address: Address
     secret: Secret
     asks: bool
     limit: float | None = None
+    more: tuple[str, ...] = ()
     account: str = field(default="", init=False)
-    origin: str = field(default="", init=False)
+    ends: str = field(default="", init=False)
     _ssh: "Popen[bytes]" = field(init=False)
     _channel: Channel = field(init=False)
     _said: list[str] = field(factory=list, init=False)
@@ -71,7 +73,7 @@ class Connection:
 
     def __enter__(self) -> Self:
         command = f"exec sh -c '{start_command(FROM_INPUT, self._nonce)}'"
-        self._ssh = connect(ssh_words(self.address, command, asks=self.asks), apart=not self.asks)
+        self._ssh = connect(ssh_words(self.address, command, asks=self.asks, more=self.more), apart=not self.asks)
         assert self._ssh.stdin and self._ssh.stdout and self._ssh.stderr
         self._channel = Channel(self._ssh.stdout.fileno(), self._ssh.stdin.fileno(), MOST_FROM_THERE)
         self._reading = threading.Thread(target=self._read_errors, daemon=True)
@@ -110,14 +112,21 @@ class Connection:
 
     def start(self, file: Callable[[], bytes], digest: Callable[[], str]) -> None:
         """Become root there, and start Verrou. Raises: VerrouError: it is not possible, with what to do."""
+        self.arrive()
         try:
-            self._arrive()
-            self._become_root()
             self._hand_over(file(), digest())
         except Cut:
             raise self._why_cut() from None
 
-    def _arrive(self) -> None:
+    def arrive(self) -> None:
+        """Sign in and become root. Raises: VerrouError: it is not possible, with what to do."""
+        try:
+            self._reach_shell()
+            self._become_root()
+        except Cut:
+            raise self._why_cut() from None
+
+    def _reach_shell(self) -> None:
         """Wait for the sign that a program of ours runs there, past all that login scripts print."""
         begun, size, sign = time.monotonic(), 0, self._nonce.encode()
         while True:
@@ -147,7 +156,7 @@ class Connection:
 
     def _become_root(self) -> None:
         hello = self._hear("relay")
-        self.account, self.origin = str(hello.get("account", "")), str(hello.get("connection", ""))
+        self.account, self.ends = str(hello.get("account", "")), str(hello.get("connection", ""))
         program = _program("starter.py")
         start = start_command(FROM_SOCKET, self._nonce, "%d")
         self._channel.send({"size": len(program), "start": start})

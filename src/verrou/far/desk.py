@@ -17,6 +17,7 @@ from verrou.cli.baseline_files import fetch_baseline, included_baselines
 from verrou.cli.user import user
 from verrou.core.errors import BadInput, VerrouError
 from verrou.core.surveys.data import structured, survey_data
+from verrou.far.visiting import Connect, Visit, arrives
 from verrou.machines.survey.kind import SURVEY
 from verrou.reports.terminal import STYLES, printable
 
@@ -40,13 +41,18 @@ Send = Callable[[dict[str, Any]], None]
 
 @define
 class Desk:
-    """The user's side of one command. ``applying`` is the journal entry whose changes are being applied there."""
+    """The user's side of one command.
+
+    ``connect`` signs in once more, with further options of ssh. ``applying`` is the journal entry whose changes are
+    being applied there."""
 
     host: str
     words: tuple[str, ...]
     out: TextIO
     err: TextIO
+    connect: Connect | None = None
     applying: int | None = None
+    _visit: Visit | None = None
     _asked: int = 0
     _typed: set[str] = field(factory=set)
     _reserved: set[str] = field(factory=set)
@@ -67,6 +73,13 @@ class Desk:
                 if self._asked > MOST_QUESTIONS:
                     raise Lying("more questions than any command has")
                 self._answer(name, parts, send)
+            case {"call": "arrive", "parts": {}, **rest} if not rest and self.connect is not None:
+                self._visit = Visit(self.connect, send)
+            case {"door": str(text), **rest} if not rest and self._visit is not None:
+                try:
+                    self._visit.hear(text)
+                except ValueError:
+                    raise Lying("what is not understood") from None
             case _:
                 raise Lying("what is not understood")
         return None
@@ -193,6 +206,11 @@ class Desk:
         user().before_applying(entry)
         self.applying = entry
 
+    def still_arrives(self) -> bool:
+        if self.connect is None:
+            raise Lying("what is not understood")
+        return arrives(self.connect)[0]
+
     def check_logbook(self, logbook: str | None) -> None:
         self._check_logbook(logbook)
         user().check_logbook(logbook)
@@ -233,6 +251,7 @@ CALLS: Mapping[str, tuple[Mapping[str, Any], Callable[..., Any]]] = {
     "hand_over": ({"passwords": dict, "file": TEXT_OR_NONE}, Desk.hand_over),
     "discard": ({"file": str}, Desk.discard),
     "before_applying": ({"entry": int}, Desk.before_applying),
+    "still_arrives": ({}, Desk.still_arrives),
     "check_logbook": ({"logbook": TEXT_OR_NONE}, Desk.check_logbook),
     "record": ({"record": dict, "logbook": TEXT_OR_NONE, "beside": TEXT_OR_NONE}, Desk.record),
 }

@@ -9,6 +9,7 @@ from io import StringIO
 from typing import TYPE_CHECKING
 
 import click
+from attrs import evolve
 
 from verrou.cli.user import user
 from verrou.core.advice import command
@@ -19,6 +20,7 @@ from verrou.far.desk import Desk, Lying
 from verrou.far.frames import Cut, NotUnderstood
 from verrou.far.one_file import one_file
 from verrou.far.order import Order, Task, command_order
+from verrou.far.visiting import WITHIN
 from verrou.reports.terminal import printable
 
 if TYPE_CHECKING:
@@ -39,11 +41,15 @@ def run_there(words: Sequence[str], address: str) -> int:
 
     Raises: VerrouError: it did not run there, or was cut."""
     where = address_from(address)
-    desk = Desk(where.shown, tuple(words), sys.stdout, sys.stderr)
-    secret = Secret()
+    secret, asks = Secret(), user().can_be_asked
+
+    def connect(more: Sequence[str]) -> Connection:
+        return Connection(where, secret, asks=asks, limit=WITHIN, more=tuple(more))
+
+    desk = Desk(where.shown, tuple(words), sys.stdout, sys.stderr, connect)
     with click.Context(click.Command("verrou")):
         try:
-            with Connection(where, secret, asks=user().can_be_asked) as connection:
+            with Connection(where, secret, asks=asks) as connection:
                 return served(connection, desk, command_order(address, words))
         except Cut:
             raise _after_cut(where, address, desk, secret) from None
@@ -65,7 +71,7 @@ def survey_of(address: str) -> "Snapshot":
 def served(connection: Connection, desk: Desk, order: Order) -> int:
     """Start the command there, and serve it to its end."""
     connection.start(stick, _digest)
-    connection.send(order.data())
+    connection.send(evolve(order, account=connection.account, ends=connection.ends).data())
     with connection.beats():
         while (code := desk.serve(connection.receive(), connection.send)) is None:
             pass

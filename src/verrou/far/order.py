@@ -17,24 +17,26 @@ PIPE = (100, 24)
 
 
 class Task(StrEnum):
-    """A whole command; what became of an entry of the journal; or nothing but to arrive."""
+    """A whole command, or what became of an entry of the journal."""
 
     COMMAND = "command"
     OUTCOME = "outcome"
-    ARRIVE = "arrive"
 
 
 @frozen
 class Order:
     """What to run there, and the terminal and environment of its user.
 
-    ``address`` means that computer itself; ``entry`` is the journal's whose outcome is asked for; ``columns`` is the
+    ``address`` means that computer itself; ``account`` is the one that signed in there, by a connection between these
+    ``ends`` (``SSH_CONNECTION`` of ssh(1)); ``entry`` is the journal's whose outcome is asked for; ``columns`` is the
     width of the terminal, where one of the streams is one; ``logbook``: one is configured here."""
 
     task: Task
     address: str
     words: tuple[str, ...] = ()
     entry: int = 0
+    account: str = ""
+    ends: str = ""
     asks: bool = False
     output: bool = False
     errors: bool = False

@@ -1,13 +1,18 @@
 """The far end: runs a whole command as if its user sat at this computer, who is at the near end of the cable."""
 
+import base64
 import gc
 import io
 import json
 import os
 import signal
+import socket
 import sys
+import threading
+import time
 import traceback
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, assert_never
 
@@ -18,6 +23,7 @@ from verrou.cli.handing_over import call_this, is_this
 from verrou.cli.user import sit_down
 from verrou.core import errors
 from verrou.core.errors import MachineRefused, VerrouError
+from verrou.core.judging.guards import ARRIVES_WITHIN
 from verrou.far.frames import MOST_FROM_HERE, Channel, Cut, NotUnderstood
 from verrou.far.order import ENVIRONMENT, Order, Task, order_from
 
@@ -49,20 +55,24 @@ class Cable:
             if not self.applying:
                 raise Gone from None
 
-    def receive(self) -> dict[str, Any]:
+    def receive(self, within: float | None = None) -> dict[str, Any]:
+        until = None if within is None else time.monotonic() + within
         try:
             while "beat" in (frame := self.channel.receive(PATIENCE)):
-                pass
+                if until is not None and time.monotonic() > until:
+                    raise Gone
         except (Cut, NotUnderstood):
             raise Gone from None
         return frame
 
-    def call(self, name: str, /, **parts: Any) -> Any:
-        """Have the near end do something, and return its answer. Raises: VerrouError, click.Abort, EOFError, Gone."""
+    def call(self, name: str, /, within: float | None = None, **parts: Any) -> Any:
+        """Have the near end do something, and return its answer; ``within`` so many seconds, if given.
+
+        Raises: VerrouError, click.Abort, EOFError, Gone."""
         sys.stdout.flush()
         sys.stderr.flush()
         self.send(call=name, parts=parts)
-        frame = self.receive()
+        frame = self.receive(within)
         if "error" not in frame:
             return frame.get("answer")
         kind, message = str(frame["error"]), str(frame.get("message", ""))
@@ -116,6 +126,40 @@ class FarUser:
     cable: Cable
     can_be_asked: bool
     has_logbook: bool
+    account: str
+    ends: str
+
+    @property
+    def visitor(self) -> "FarUser | None":
+        return self if self.account else None
+
+    def sign_in_again(self, line: socket.socket) -> tuple[bool, str]:
+        """See :class:`verrou.machines.protocol.Visitor`."""
+        self.cable.send(call="arrive", parts={})
+
+        def pass_on() -> None:
+            with suppress(OSError, Gone):
+                while part := line.recv(SENT_AT_ONCE):
+                    self.cable.send(door=base64.b64encode(part).decode())
+                self.cable.send(door="")
+
+        passing = threading.Thread(target=pass_on, daemon=True)
+        passing.start()
+        while "door" in (frame := self.cable.receive()):
+            with suppress(OSError):
+                content = base64.b64decode(frame["door"])
+                line.sendall(content) if content else line.shutdown(socket.SHUT_WR)
+        with suppress(OSError):
+            line.shutdown(socket.SHUT_RDWR)
+        passing.join()
+        succeeded, message = frame["answer"]
+        return succeeded is True, str(message)
+
+    def still_arrives(self) -> bool:
+        try:
+            return self.cable.call("still_arrives", within=ARRIVES_WITHIN) is True
+        except Gone:
+            return False
 
     def confirm(self, question: str) -> bool:
         return self.cable.call("confirm", question=question) is True
@@ -209,7 +253,7 @@ def _be_there(cable: Cable, order: Order) -> None:
     sys.stdout = FarStream(cable, "out", order.output, order.columns)
     sys.stderr = FarStream(cable, "err", order.errors, order.columns)
     call_this(order.address)
-    sit_down(FarUser(cable, order.asks, order.logbook))
+    sit_down(FarUser(cable, order.asks, order.logbook, order.account, order.ends))
 
 
 def _run(order: Order) -> int:
@@ -223,7 +267,5 @@ def _run(order: Order) -> int:
             from verrou.far.outcome import print_outcome
 
             return print_outcome(order.entry)
-        case Task.ARRIVE:
-            return 0
         case _:
             assert_never(order.task)

@@ -20,6 +20,9 @@ from verrou.machines.changes import (
 )
 
 if TYPE_CHECKING:
+    from socket import socket
+
+    from verrou.core.judging.review import Arrival
     from verrou.core.model import Account, Files, Role, Snapshot
     from verrou.core.steps.step import Step
     from verrou.core.testing.attempts import Attempt, TrialAccount
@@ -100,6 +103,24 @@ class Machine(Protocol):
         ...
 
 
+class Visitor(Protocol):
+    """The user at another computer, who can sign in to this one again."""
+
+    @property
+    def account(self) -> str:
+        """The account by which they came."""
+        ...
+
+    @property
+    def ends(self) -> str:
+        """Both ends of their connection, as in ``SSH_CONNECTION`` (ssh(1))."""
+        ...
+
+    def sign_in_again(self, line: "socket") -> tuple[bool, str]:
+        """Sign in once more through an open connection, and elevate; return whether it succeeded, or why not."""
+        ...
+
+
 class TestableMachine(Protocol):
     """The capability to be tested: temporary accounts make attempts, on the machine or on a copy of it."""
 
@@ -118,6 +139,9 @@ class AskableMachine(Protocol):
 
 class ChangeableMachine(Machine, Protocol):
     """The capability to be dry-run on a private copy, and changed as the dry run showed."""
+
+    visitor: Visitor | None
+    """The user at another computer, whose way in is tried on each private copy."""
 
     def dry_run(self) -> "AbstractContextManager[Copy]":
         """Return a private copy of the machine as it is now.
@@ -207,6 +231,11 @@ class Copy(Protocol):
 
     def stamps(self) -> Stamps:
         """Return the state of the machine's files when the copy was made."""
+        ...
+
+    def arrival(self, changes: ChangeSet) -> "Arrival | None":
+        """Have the user of another computer sign in to the copy once more, by its own SSH server, as if ``changes``
+        were applied; None where no one came from another computer."""
         ...
 
     def attempt(

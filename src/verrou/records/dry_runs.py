@@ -117,12 +117,17 @@ def _dry_run_on(copy: Copy, snapshot: Snapshot, steps: Sequence[Step], secrets: 
     after = copy.observe()
     results = _tried_again(copy, steps, results, given, after)
     changes, gap = copy.changes(snapshot, after)
+    arrival = None if only_tries(steps) else copy.arrival(changes)
     refused = frozenset(n for n, result in enumerate(results, start=1) if result.outcome is Outcome.REJECTED)
     return DryRun(
         snapshot,
         after,
         tuple(zip(steps, results, strict=True)),
-        review.Candidate(snapshot, after, effects, refused, gap, _failed_trials(steps, results), dry_run_made=True),
+        review.Candidate(
+            *(snapshot, after, effects, refused, gap, _failed_trials(steps, results)),
+            dry_run_made=True,
+            arrival=arrival,
+        ),
         changes,
         copy.stamps(),
         tuple(copy.notices(changes)),

@@ -70,7 +70,14 @@ def _settled(
         snapshot,
         after,
         (),
-        review.Candidate(snapshot, after, (), gap=gap, going_back=going_back, dry_run_made=True, tried_before=tried),
+        review.Candidate(
+            *(snapshot, after, ()),
+            gap=gap,
+            going_back=going_back,
+            dry_run_made=True,
+            tried_before=tried,
+            arrival=copy.arrival(changes),
+        ),
         changes,
         copy.stamps(),
         (*copy.notices(changes), *message),
@@ -110,7 +117,7 @@ def _only_the_other_way(dry_run: DryRun, other: Callable[[], DryRun]) -> bool:
 
 
 def resume(
-    machine: ChangeableMachine, info: RunInfo | None = None, ready: Callable[[int], None] = lambda _: None
+    machine: ChangeableMachine, info: RunInfo | None = None, ready: Callable[[DryRun, int], None] = lambda _, __: None
 ) -> tuple[JournalEntry | None, list[int]]:
     """Finish the interrupted run under the guards, and delete what finished ones left.
 
@@ -129,7 +136,7 @@ def resume(
             raise BadInput(f"{machine.name}: no run was interrupted, so there is nothing to finish")
         with machine.held():
             dry_run = _settled_resume(machine, journal, entry, info)
-            ready(entry.number)
+            ready(dry_run, entry.number)
             with until_applied():
                 apply_all(machine, journal, dry_run.changes, entry.number)
                 clean_up_entries(machine, journal)
@@ -213,14 +220,14 @@ def undo(
     dry_run: DryRun,
     entries: Sequence[JournalEntry],
     info: RunInfo,
-    ready: Callable[[int], None] = lambda _: None,
+    ready: Callable[[DryRun, int], None] = lambda _, __: None,
 ) -> int:
-    """Apply the dry run of an undo, after calling ``ready`` with the entry's number; see :func:`commit`."""
+    """Apply the dry run of an undo, after calling ``ready`` with it and the entry's number; see :func:`commit`."""
     numbers = [entry.number for entry in entries]
     with locked_journal(machine, info.command) as journal, machine.held():
         for _ in range(MOST_DRY_RUNS):
             if is_unchanged(machine, dry_run):
-                ready(journal.next_number())
+                ready(dry_run, journal.next_number())
                 return apply(machine, journal, dry_run, evolve(info, undoes=tuple(numbers)))
             dry_run = dry_run_undo(machine, journal, numbers)
             check_undo(machine, journal, dry_run, entries, info)

@@ -19,7 +19,7 @@ from verrou.core.judging.administrator_guards import (
     untried_administrator,
 )
 from verrou.core.judging.conflicts import contradiction
-from verrou.core.judging.review import Candidate, Refusal, StepEffect, candidate_of, effects
+from verrou.core.judging.review import Arrival, Candidate, Refusal, StepEffect, candidate_of, effects
 from verrou.core.model import (
     Account,
     AccountName,
@@ -72,7 +72,22 @@ class Guard:
     may_going_back: bool = False
 
 
+OWN_ACCOUNT = "own-account"
+OVERRIDING_OWN = f"--override {OWN_ACCOUNT}"
+ARRIVES_WITHIN = 60
+"""Seconds within which a new connection has to get in, where a second sign-in could not be tried beforehand."""
+
+
 def _own_account(candidate: Candidate) -> Iterator[Refusal]:
+    found = list(_own_account_kept(candidate))
+    arrival = candidate.arrival
+    if not found and arrival is not None and arrival.succeeded is Known.NO:
+        what = f"a second sign-in as {arrival.account}, tried on the private copy, failed: {arrival.message}"
+        found = [Refusal(OWN_ACCOUNT, 0, what, f"do it at the console, or override this guard: {OVERRIDING_OWN}")]
+    yield from found
+
+
+def _own_account_kept(candidate: Candidate) -> Iterator[Refusal]:
     own = candidate.before.machine.in_use
     was = candidate.before.by_name.get(AccountName(own)) if own else None
     if was is None:
@@ -86,10 +101,10 @@ def _own_account(candidate: Candidate) -> Iterator[Refusal]:
     ):
         cause = next((effect for effect in candidate.done if account_of(effect.step) == own), None)
         yield Refusal(
-            "own-account",
+            OWN_ACCOUNT,
             cause.number if cause else 0,
             f"{cause.step.what if cause else 'it'} would disable, demote or remove {own}, the account you are using",
-            "use another account, or override this guard: --override own-account",
+            f"use another account, or override this guard: {OVERRIDING_OWN}",
         )
         return
     route = candidate.before.machine.came_by
@@ -97,10 +112,10 @@ def _own_account(candidate: Candidate) -> Iterator[Refusal]:
     if _rank(_comes_through(actual, route, candidate.after)) < _rank(before):
         cause = next((s for s in candidate.done if _rank(_comes_through(was, route, s.after)) < _rank(before)), None)
         yield Refusal(
-            "own-account",
+            OWN_ACCOUNT,
             cause.number if cause else 0,
             f"{cause.step.what if cause else 'it'} would deny {own} sign-in {Route(route).phrase}, the route in use",
-            "do it at the console, or override this guard: --override own-account",
+            f"do it at the console, or override this guard: {OVERRIDING_OWN}",
         )
 
 
@@ -228,7 +243,7 @@ GUARDS = (
         may_going_back=True,
     ),
     Guard(
-        "own-account",
+        OWN_ACCOUNT,
         "the account in use is not demoted, disabled or removed by itself, and can still sign in by the route in use",
         _own_account,
         may_be_accepted=True,
@@ -257,7 +272,20 @@ def refusals_on(candidate: Candidate, accepted: Collection[str] = ()) -> list[Re
 
 
 def warnings(candidate: Candidate) -> list[str]:
-    """Return warnings for promises that were already broken before the plan."""
+    """Return warnings for promises that were already broken before the plan, or cannot be judged on the copy."""
+    return [*_arrival_unknown(candidate.arrival), *_already_broken(candidate)]
+
+
+def _arrival_unknown(arrival: Arrival | None) -> Iterator[str]:
+    if arrival is not None and arrival.succeeded is Known.UNKNOWN:
+        yield (
+            f"Whether {arrival.account} can still sign in from your computer could not be tried on the private copy: "
+            f"{arrival.message}. After the changes are applied, a new connection must get in within {ARRIVES_WITHIN} "
+            "seconds; otherwise they are undone."
+        )
+
+
+def _already_broken(candidate: Candidate) -> list[str]:
     if candidate.usable_after or candidate.usable_before:
         return []
     if perhaps := possible_administrators(candidate.before):

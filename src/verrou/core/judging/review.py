@@ -14,6 +14,7 @@ from verrou.core.model.access import (
     usable_administrator,
     usable_administrators,
 )
+from verrou.core.model.known import Known
 from verrou.core.prediction.predict import predict
 from verrou.core.steps.step import (
     Step,
@@ -83,6 +84,17 @@ def _usable_after(after: Snapshot, usable: frozenset[str], touched: tuple[Accoun
     return (usable - again) | {account.identity for account in touched if usable_administrator(account, after)}
 
 
+@frozen
+class Arrival:
+    """How a second sign-in from another computer went on the private copy, by the account in use there.
+
+    Not known is one that could not be tried."""
+
+    account: str
+    succeeded: Known
+    message: str
+
+
 @define(frozen=True, eq=False, slots=False)
 class Candidate:
     """Change plan under review: snapshots before and after, and the effect of each step.
@@ -90,7 +102,8 @@ class Candidate:
     ``refused`` are the numbers of steps that the machine would reject. ``gap`` says at which moment of applying it no
     administrator could sign in; ``failed_trials`` are failed test sign-ins, with the machine's message. ``going_back``:
     the plan is an undo. ``dry_run_made`` is False where ``after`` is only predicted. ``tried_before`` were tested by
-    the run that this one resumes."""
+    the run that this one resumes. ``arrival`` is a second sign-in from another computer, where the user came from
+    one."""
 
     before: Snapshot
     after: Snapshot
@@ -101,6 +114,7 @@ class Candidate:
     going_back: bool = False
     dry_run_made: bool = False
     tried_before: frozenset[str] = frozenset()
+    arrival: Arrival | None = None
 
     @cached_property
     def usable_before(self) -> list[Account]:

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from verrou.core.steps.step import Step
     from verrou.core.testing.attempts import Attempt, TrialAccount
     from verrou.core.testing.passwords import Policy
+    from verrou.machines.protocol import Visitor
 
 STAGED = "staged"
 MOST_OF_A_BENCH = 100_000_000
@@ -43,6 +44,7 @@ class BenchMachine:
 
     kind = BENCH.name
     recorded = None
+    visitor: "Visitor | None" = None
     askable = Lacks("its authority answers every question, with and without asking")
 
     def __init__(self, path: Path) -> None:
@@ -171,6 +173,10 @@ class BenchCopy:
             return StepResult(Outcome.REJECTED, str(no))
         done = isinstance(step, TrySignIn) or self.authority.compact() != before
         return StepResult(Outcome.DONE if done else Outcome.UNCHANGED, message)
+
+    def arrival(self, changes: ChangeSet) -> None:
+        """See :meth:`verrou.machines.protocol.Copy.arrival`: no cable leads to it."""
+        return
 
     def restore(self, change: Change, later: Mapping[str, int]) -> RestoreResult:
         from verrou.machines.bench.merging import merge

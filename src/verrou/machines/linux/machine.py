@@ -33,7 +33,7 @@ from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.pam.stack import UPDATER
 from verrou.machines.linux.root import Root, host_name
 from verrou.machines.linux.rules.password import ages_of_new_accounts
-from verrou.machines.protocol import Asking, Copy, DryRunUnavailable, tests_on_copy
+from verrou.machines.protocol import Asking, Copy, DryRunUnavailable, Visitor, tests_on_copy
 
 if TYPE_CHECKING:
     from verrou.core.testing.attempts import Attempt
@@ -48,15 +48,16 @@ GUEST_GROUPS = ("guests", "console-guests")
 
 
 class LinuxMachine:
-    """One Linux system. ``path`` is ``/`` for the live one."""
+    """One Linux system. ``path`` is ``/`` for the live one, which a ``visitor`` may use from another computer."""
 
     kind = LINUX.name
     recorded = None
 
-    def __init__(self, path: Path, address: str) -> None:
+    def __init__(self, path: Path, address: str, visitor: Visitor | None = None) -> None:
         self.path = path.resolve()
         self.address = address
         self.name = host_name(Root(self.path))
+        self.visitor = visitor
         self.asking = Asking.USUAL
         self._read: tuple[str, ...] = ()
         self._late: set[str] = set()
@@ -196,7 +197,7 @@ class LinuxMachine:
             copy.root.late = self._late
             if not self._can_ask(root):
                 copy.root.asker = None
-            yield LinuxCopy(root, copy, stamps, self._snapshot)
+            yield LinuxCopy(root, copy, stamps, self._snapshot, self.visitor)
 
     def tests(self) -> "AbstractContextManager[Attempt]":
         return tests_on_copy(self)

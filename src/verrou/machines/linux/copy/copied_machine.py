@@ -4,12 +4,15 @@ import secrets as random_source
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from itertools import groupby
+from pathlib import Path
 from typing import assert_never
 
 from attrs import define, field
 
+from verrou.core.judging.review import Arrival
 from verrou.core.model import Grant, Role, Snapshot
 from verrou.core.model.access import usable_administrator, usable_administrators
+from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
 from verrou.core.steps.step import (
     Adjustment,
@@ -40,30 +43,35 @@ from verrou.machines.changes import (
     Stamps,
     StepResult,
 )
+from verrou.machines.folder_operations import TakeHome, UnmakeHome
 from verrou.machines.linux.accounts import guests
 from verrou.machines.linux.accounts.new_homes import HOMES
 from verrou.machines.linux.accounts.population import AccountFiles
 from verrou.machines.linux.accounts.steps import AccountEdit, hashes_for, today_in_days
 from verrou.machines.linux.apply.applier import Applier
 from verrou.machines.linux.apply.order import GIVING, TAKING, ordered
+from verrou.machines.linux.copy.arrival import DOOR, Arriving
 from verrou.machines.linux.copy.copied_tree import OF_THE_COPY
-from verrou.machines.linux.copy.requests import A, LoadLibrary, Request, TryAccount
+from verrou.machines.linux.copy.requests import A, LoadLibrary, ReceiveArrival, Request, TryAccount
 from verrou.machines.linux.copy.restoring import Restoring
 from verrou.machines.linux.copy.test_account import TrialOnLinux
 from verrou.machines.linux.files.access_file import let_in_everywhere
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
-from verrou.machines.linux.files.sshd import sshd_setting
+from verrou.machines.linux.files.sshd import sshd_config, sshd_setting
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.pam.services import behind
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import named_otherwise, set_rules
-from verrou.machines.protocol import DryRunUnavailable
+from verrou.machines.protocol import DryRunUnavailable, Visitor
 
 
 @define
 class LinuxCopy(Restoring):
-    """See :class:`verrou.machines.protocol.Copy`. Steps are done on it, and it is tested."""
+    """See :class:`verrou.machines.protocol.Copy`. Steps are done on it, and it is tested; ``visitor`` is its user at
+    another computer."""
+
+    visitor: Visitor | None = None
 
     def do(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
         """See :meth:`verrou.machines.protocol.Copy.do`. Account steps that follow one another are done in one go."""
@@ -266,6 +274,25 @@ class LinuxCopy(Restoring):
     def obstacles(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.protocol.Copy.obstacles`."""
         return Applier(self.machine_root).obstacles(changes)
+
+    def arrival(self, changes: ChangeSet) -> Arrival | None:
+        """See :meth:`verrou.machines.protocol.Copy.arrival`."""
+        if self.visitor is None:
+            return None
+        gone = [change.place for change in changes if isinstance(change, TakeHome | UnmakeHome)]
+        request = ReceiveArrival(self.visitor.ends, sshd_config(self.root), gone)
+        with Arriving(self.visitor, Path(f"{self.root.path}{DOOR}")) as arriving:
+            try:
+                received = self.copy.ask(request)
+            except DryRunUnavailable as reason:
+                return Arrival(self.visitor.account, Known.UNKNOWN, str(reason))
+        self.root.forget()
+        if arriving.succeeded:
+            return Arrival(self.visitor.account, Known.YES, "")
+        if not received.spoke:
+            first = next(iter(received.message.splitlines()), "its SSH server said nothing")
+            return Arrival(self.visitor.account, Known.UNKNOWN, first)
+        return Arrival(self.visitor.account, Known.NO, arriving.message)
 
     @contextmanager
     def attempt(self, policy: Policy, role: Role, let_in: bool, groups: Sequence[str] = ()) -> Iterator[TrialAccount]:

@@ -15,6 +15,7 @@ from attrs import define
 
 from verrou.core.errors import BadInput, VerrouError
 from verrou.core.model import Role
+from verrou.machines.linux.copy import arrival
 from verrou.machines.linux.copy.bounds import bound_this_process, kill_all, until_ended, until_readable, watched
 from verrou.machines.linux.copy.call_filter import refuse_calls
 from verrou.machines.linux.copy.layout import (
@@ -35,6 +36,7 @@ from verrou.machines.linux.copy.requests import (
     ElevateByPolkit,
     LoadLibrary,
     Person,
+    ReceiveArrival,
     RunProgram,
     RunShellServer,
     SignIn,
@@ -116,6 +118,8 @@ class Inside:
                 return self._ask_polkit(people, actions, daemon)
             case ElevateByPolkit(person, actions, daemon):
                 return self._elevate_by_polkit(person, actions, daemon)
+            case ReceiveArrival(ends, config, gone):
+                return apart(lambda: arrival.receive(arrival.ends_from(ends), config, gone), PATIENCE)
         assert_never(request)
 
     @staticmethod

@@ -250,6 +250,29 @@ class ElevateByPolkit(_Attempt):
     daemon: str
 
 
+class Received(NamedTuple):
+    """Whether the server of a copy spoke to a visitor, and what it complained."""
+
+    spoke: bool
+    message: str
+
+
+@frozen(repr=False)
+class ReceiveArrival(Request[Received]):
+    """Receive one visitor from another computer by sshd(8).
+
+    ``ends`` are both ends of the connection: see :func:`~.arrival.ends_from`; ``gone`` are homes that do not exist any
+    more."""
+
+    programs = ("sshd",)
+    ends: str
+    config: str
+    gone: Sequence[str]
+
+    def understood(self, raw: Raw) -> Received:
+        return Received(raw["spoke"] is True, str(raw["message"]))
+
+
 AnyRequest = (
     RunProgram
     | RunShellServer
@@ -263,6 +286,7 @@ AnyRequest = (
     | AskPamWithout
     | AskPolkit
     | ElevateByPolkit
+    | ReceiveArrival
 )
 REQUESTS: Mapping[str, type[AnyRequest]] = {each.__name__: each for each in get_args(AnyRequest)}
 
