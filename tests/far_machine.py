@@ -15,7 +15,7 @@ from booted import until
 from debian_root import mount
 
 PASSWORD = "kittiwake-Cliff-42"
-BESIDE = ("opendoas", "python3")
+BESIDE = ("opendoas", "procps", "python3")
 FIRST = """
 set -eu
 cd "$root"
@@ -77,6 +77,12 @@ class Cable:
             f" UserKnownHostsFile {self.folder}/known\n GlobalKnownHostsFile /dev/null\n"
         )
         (self.folder / "config").write_text("\n".join(self.hosts))
+
+    def trust(self, machine: "FarMachine") -> None:
+        """Have the client know the host key of a computer."""
+        key = machine.shell("cut -d' ' -f1,2 /etc/ssh/ssh_host_ed25519_key.pub").strip()
+        with open(self.folder / "known", "a") as known:
+            known.write(f"{machine.address} {key}\n")
 
     @property
     def environment(self) -> dict[str, str]:
