@@ -45,7 +45,8 @@ def state(machine: FarMachine) -> str:
     """A digest of all that these commands change, without what is random in it."""
     text = machine.shell(
         "cd /; for f in $(find etc home var/lib/pam var/archives -type f 2>/dev/null | sort"
-        " | grep -v -e ssh/ -e '-$' -e 'lock$' -e tar); do echo $f; sed -E 's/^([^:]+):\\$[^:]*:[0-9]*:/\\1:x:0:/' $f; done | sha256sum; ls -a home"
+        " | grep -v -e ssh/ -e '-$' -e 'lock$' -e tar);"
+        " do echo $f; sed -E 's/^([^:]+):\\$[^:]*:[0-9]*:/\\1:x:0:/' $f; done | sha256sum; ls -a home"
     )
     return " ".join(text.split())
 

@@ -2,13 +2,13 @@
 
 from collections.abc import Sequence
 from importlib import import_module
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from verrou.core.model import Snapshot
 
 SCHEME = "ssh://"
-_NEAR = "verrou.far.near"
+_ROOM = "verrou.far"
 """The room above this one, imported when a command is handed over."""
 _here: list[str] = []
 
@@ -38,11 +38,16 @@ def is_across(address: str) -> bool:
 
 def run_there(words: Sequence[str], address: str) -> int:
     """Run a command on the machine at ``address``, and return its exit code. Raises: VerrouError."""
-    code: int = import_module(_NEAR).run_there(words, address)
+    code: int = far("near").run_there(words, address)
     return code
 
 
 def survey_of(address: str) -> "Snapshot":
     """Return the state of the machine at ``address``. Raises: VerrouError."""
-    snapshot: Snapshot = import_module(_NEAR).survey_of(address)
+    snapshot: Snapshot = far("near").survey_of(address)
     return snapshot
+
+
+def far(module: str) -> Any:
+    """Return a module of the room that reaches across cables."""
+    return import_module(f"{_ROOM}.{module}")

@@ -1,17 +1,18 @@
 """verrou round: many machines at once."""
 
-import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
 
 from verrou.cli import completing
 from verrou.cli.baseline_files import MOST_OF_A_BASELINE, load_baseline
+from verrou.cli.cable_rounds import CableSettings, cable_options, visit_all, watched
 from verrou.cli.options import OneOf
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
 from verrou.core.judging.rounds import LeftOut, Row
+from verrou.core.model import counted
 from verrou.machines.local_files import ordinary_text
 from verrou.machines.registry import machines_in, takes_long
 from verrou.records import rounds
@@ -22,7 +23,7 @@ from verrou.reports.tables import as_csv, as_json, complain, console, print_tabl
 
 
 @click.command("round")
-@click.argument("folder", type=click.Path(path_type=Path, readable=False))
+@click.argument("folder", metavar="FOLDER|TABLE", type=click.Path(path_type=Path, readable=False))
 @click.option(
     "-b",
     "--baseline",
@@ -42,14 +43,43 @@ from verrou.reports.tables import as_csv, as_json, complain, console, print_tabl
 )
 @click.option("--html", type=click.Path(path_type=Path), help="Save a page with a picture and filters to a new file.")
 @click.option("--every", is_flag=True, help="List every survey, not only the newest of each machine.")
+@cable_options
 def go_round(
-    folder: Path, baseline_name: str | None, baselines: Path | None, style: str, html: Path | None, every: bool
+    folder: Path,
+    baseline_name: str | None,
+    baselines: Path | None,
+    style: str,
+    html: Path | None,
+    every: bool,
+    cables: CableSettings,
 ) -> None:
-    """Audit all machines and surveys in FOLDER and rank them."""
-    assignment = _assignment(baseline_name, baselines)
-    addresses = machines_in(folder)
-    long = len(addresses) >= rounds.WORTH_SHARING or any(map(takes_long, addresses))
-    outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_text), len(addresses), long))
+    """Audit all machines and surveys in FOLDER, or those of a table, and rank them.
+
+    The table is a TOML file that says where each machine is and by which baseline it is audited. With --harden, each
+    machine is hardened first: a preview of all, a confirmation, then one after the other."""
+    if folder.suffix == ".toml" and folder.is_file():
+        if baselines is not None:
+            raise BadInput("--baselines goes with a folder; a table names its baselines itself.")
+        stops = _table(folder).stops(str(folder), baseline_name)
+        code, outcomes = visit_all(stops, cables, load_baseline, finding_text)
+        shared = [name for names in _names_by_identity(outcomes).values() if len(names) > 1 for name in names]
+        if shared:
+            complain(f"one machine ID belongs to {', '.join(sorted(shared))}: one computer, or copies of one disk")
+        every = True  # each by its name in the table
+    else:
+        if given := cables.given:
+            raise BadInput(f"{given} goes with a table of machines, not with a folder.")
+        assignment = _assignment(baseline_name, baselines)
+        addresses = machines_in(folder)
+        long = len(addresses) >= rounds.WORTH_SHARING or any(map(takes_long, addresses))
+        found = rounds.go_round(addresses, assignment, load_baseline, finding_text)
+        code, outcomes = 0, list(watched(found, len(addresses), long))
+    all_met = _print_round(folder, outcomes, style, html, every)
+    click.get_current_context().exit(code or (0 if all_met else 1))
+
+
+def _print_round(folder: Path, outcomes: Sequence[Outcome], style: str, html: Path | None, every: bool) -> bool:
+    """Print the rows, the worst first, and what was left out; return whether every machine meets every requirement."""
     left_out = [each for each in outcomes if isinstance(each, LeftOut)]
     rows = [each for each in outcomes if isinstance(each, Row)]
     rows, older = (rows, 0) if every else rounds.newest(rows)
@@ -60,7 +90,7 @@ def go_round(
         if row.interrupted:
             complain(f"{row.machine}: {row.interrupted}")
     if not rows:
-        raise BadInput(f"{folder}: none of {len(addresses)} files could be read as a machine")
+        raise BadInput(f"{folder}: none of {counted(len(outcomes), 'machine')} could be read")
     if html is not None:
         user().write_new(html, as_page(rows, left_out, older))
         click.echo(f"Saved: {html}", err=True)
@@ -76,7 +106,15 @@ def go_round(
         out.print(f"{summary(rows, len(left_out), older)}.", style="bold")
         out.print()
         print_table(out, round_table(rows, every))
-    click.get_current_context().exit(0 if all(row.all_met for row in rows) and not left_out else 1)
+    return all(row.all_met for row in rows) and not left_out
+
+
+def _names_by_identity(outcomes: Sequence[Outcome]) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for row in outcomes:
+        if isinstance(row, Row):
+            found.setdefault(row.identity, []).append(row.machine)
+    return found
 
 
 def _assignment(name: str | None, file: Path | None) -> Assignment:
@@ -84,15 +122,11 @@ def _assignment(name: str | None, file: Path | None) -> Assignment:
         return Assignment((("*", name),))
     if name is not None or file is None:
         raise BadInput("no baseline given. Use -b BASELINE for all machines, or --baselines FILE.")
+    return _table(file)
+
+
+def _table(file: Path) -> Assignment:
     try:
         return read_assignment(ordinary_text(file, MOST_OF_A_BASELINE), str(file))
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(f"{file}: {getattr(error, 'strerror', None) or error}; name a TOML file") from None
-
-
-def _watched(outcomes: Iterable[Outcome], length: int, long: bool) -> Iterator[Outcome]:
-    """Yield the same items, with a progress bar at a terminal."""
-    with click.progressbar(
-        outcomes, length=length, label="Going round", file=sys.stderr, hidden=not (long and sys.stderr.isatty())
-    ) as bar:
-        yield from bar

@@ -52,7 +52,7 @@ def start_command(program: str, *arguments: str) -> str:
     )
 
 
-@define
+@define(eq=False)
 class Connection:
     """A connection to a machine. ``asks``: there may be questions at this terminal; ``limit``: it is not waited for
     longer; ``more`` are further options of ssh."""
@@ -94,6 +94,10 @@ class Connection:
         self._reading.join(2)
         with suppress(OSError):
             self._ssh.stdout.close()  # type: ignore[union-attr]
+
+    def abort(self) -> None:
+        """End the connection at once, whatever waits for it."""
+        self._ssh.kill()
 
     def _read_errors(self) -> None:
         assert self._ssh.stderr is not None

@@ -43,14 +43,15 @@ Send = Callable[[dict[str, Any]], None]
 class Desk:
     """The user's side of one command.
 
-    ``connect`` signs in once more, with further options of ssh. ``applying`` is the journal entry whose changes are
-    being applied there."""
+    ``connect`` signs in once more, with further options of ssh; ``asks``: there is someone to ask. ``applying`` is the
+    journal entry whose changes are being applied there."""
 
     host: str
     words: tuple[str, ...]
     out: TextIO
     err: TextIO
     connect: Connect | None = None
+    asks: bool = True
     applying: int | None = None
     _visit: Visit | None = None
     _asked: int = 0
@@ -89,6 +90,8 @@ class Desk:
         if set(parts) != set(kinds) or not all(isinstance(parts[key], kind) for key, kind in kinds.items()):
             raise Lying(f"a question of another shape ({name})")
         self.out.flush()
+        if name in QUESTIONS and not self.asks:
+            raise Lying("a question, where no one is asked")
         try:
             answer = {"answer": do(self, **parts)}
         except VerrouError as error:
@@ -256,6 +259,9 @@ CALLS: Mapping[str, tuple[Mapping[str, Any], Callable[..., Any]]] = {
     "record": ({"record": dict, "logbook": TEXT_OR_NONE, "beside": TEXT_OR_NONE}, Desk.record),
 }
 """What the other end can ask for, with the parts of each question."""
+
+
+QUESTIONS = ("confirm", "hidden", "choose", "typed", "line")
 
 
 def built_on(text: str) -> list[str]:

@@ -65,7 +65,7 @@ def survey_of(address: str) -> "Snapshot":
     """Return the state of the machine at ``address``. Raises: VerrouError."""
     from verrou.far.surveys import survey_across
 
-    return survey_across(address_from(address), address, Secret(), asks=user().can_be_asked)
+    return survey_across(address, asks=user().can_be_asked)
 
 
 def served(connection: Connection, desk: Desk, order: Order) -> int:

@@ -5,16 +5,17 @@
 import fnmatch
 import gc
 import os
+import re
 import signal
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import lru_cache
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from attrs import frozen
+from attrs import evolve, frozen
 
 from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
@@ -26,9 +27,13 @@ from verrou.records.standing import observed
 if TYPE_CHECKING:
     from concurrent.futures import Future, ProcessPoolExecutor
 
+    from verrou.core.model import Snapshot
+
 WORTH_SHARING = 64
 """From how many machines on it pays to start other processes."""
 AT_ONCE = 50
+ENTRY = {"at", "baseline"}
+LABEL = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}", re.ASCII)
 
 
 Outcome = Row | LeftOut
@@ -37,10 +42,35 @@ Statement = Callable[[Finding], str]
 
 
 @frozen
+class Stop:
+    """One machine of a table: its name there, where it is, and by which baseline it is audited."""
+
+    name: str
+    address: str
+    baseline: str
+
+
+@frozen
 class Assignment:
-    """Which baseline a machine is audited against: by name patterns, the first match."""
+    """Which baseline a machine is audited against: by name patterns, the first match; and where machines are."""
 
     patterns: tuple[tuple[str, str], ...]
+    places: tuple[tuple[str, str], ...] = ()
+
+    def stops(self, place: str, usual: str | None) -> list[Stop]:
+        """Return the machines of a table, each where it says; without a baseline there, by the ``usual`` one.
+
+        Raises: BadInput: one has no place, or no baseline."""
+        where, baselines = dict(self.places), dict(self.patterns)
+        found = []
+        for name in dict.fromkeys((*baselines, *where)):
+            if name not in where:
+                raise BadInput(f'{place}: machines.{name}: it does not say where it is. Add at = "ssh://HOST"')
+            baseline = usual or baselines.get(name)
+            if not baseline:
+                raise BadInput(f"{place}: machines.{name}: no baseline. Add baseline = NAME, or use -b BASELINE.")
+            found.append(Stop(name, where[name], baseline))
+        return found
 
     def baseline_of(self, machine: str) -> str:
         """Return the name of the baseline; empty where no pattern matches."""
@@ -48,7 +78,8 @@ class Assignment:
 
 
 def read_assignment(text: str, place: str) -> Assignment:
-    """Return which machine by which baseline, from a TOML table ``[machines]`` of patterns and baselines.
+    """Return which machine by which baseline, from a TOML table ``[machines]``: ``NAME = "BASELINE"``, or
+    ``NAME = { at = "ADDRESS", baseline = "BASELINE" }``.
 
     Raises: BadInput: with what was found."""
     import tomllib
@@ -61,16 +92,25 @@ def read_assignment(text: str, place: str) -> Assignment:
     if set(document) != {"machines"} or not isinstance(table, dict) or not table:
         found = ", ".join(document) or "nothing"
         raise BadInput(f'{place}: invalid value {found}; expected a table [machines] of "NAME" = "BASELINE"')
-    for name, baseline in table.items():
-        if not isinstance(baseline, str):
-            message = f"invalid value {baseline!r}; expected the name of a baseline in quotes"
-            raise BadInput(f"{place}: machines.{name}: {message}")
     beside = Path(place).parent
-    return Assignment(tuple((pattern, _beside(beside, name)) for pattern, name in table.items()))
+    patterns, places = [], []
+    for name, told in table.items():
+        given = {"baseline": told} if isinstance(told, str) else told
+        if not (isinstance(given, dict) and set(given) <= ENTRY and all(isinstance(v, str) for v in given.values())):
+            accepted = 'the name of a baseline in quotes, or { at = "ADDRESS", baseline = "BASELINE" }'
+            raise BadInput(f"{place}: machines.{name}: invalid value {told!r}; expected {accepted}")
+        if "at" in given:
+            if not LABEL.fullmatch(name):
+                accepted = "letters, digits, dots, hyphens and underscores: files are named by it"
+                raise BadInput(f"{place}: machines.{name}: invalid name {name!r}; expected {accepted}")
+            places.append((name, given["at"] if "://" in given["at"] else _beside(beside, given["at"])))
+        if "baseline" in given:
+            patterns.append((name, _beside(beside, given["baseline"])))
+    return Assignment(tuple(patterns), tuple(places))
 
 
 def _beside(folder: Path, name: str) -> str:
-    return str(folder / name) if (folder / name).is_file() else name
+    return str(folder / name) if (folder / name).exists() else name
 
 
 def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, statement: Statement) -> Iterator[Outcome]:
@@ -129,12 +169,29 @@ class _Worker:
             name = self.assignment.baseline_of(snapshot.machine.name)
             if not name:
                 return LeftOut(address, f"no baseline is named for {snapshot.machine.name}")
-            found = audit(snapshot, self.load(name), self.known.setdefault(name, {}))
-            return row_of(found, snapshot, address, self.statement, machine.recorded)
+            return self.judge(snapshot, address, name, machine.recorded)
         except VerrouError as error:
             return LeftOut(address, str(error))
         except Exception as error:  # whatever one of thousands contains, the round continues
             return LeftOut(address, f"{address}: it could not be read ({type(error).__name__}: {error})")
+
+    def judge(self, snapshot: "Snapshot", address: str, baseline: str, recorded: float | None = None) -> Row:
+        found = audit(snapshot, self.load(baseline), self.known.setdefault(baseline, {}))
+        return row_of(found, snapshot, address, self.statement, recorded)
+
+
+def judged(
+    stops: Iterable[tuple[Stop, "Snapshot | VerrouError"]], load: Load, statement: Statement
+) -> Iterator[Outcome]:
+    """Yield the row of each machine of a table, under the name that it has there; ``statement`` as in
+    :func:`go_round`."""
+    worker = _Worker(Assignment(()), load, statement)
+    for stop, found in stops:
+        if isinstance(found, VerrouError):
+            yield LeftOut(stop.name, f"{stop.name}: {found}")
+            continue
+        named = evolve(found, machine=evolve(found.machine, name=stop.name))
+        yield worker.judge(named, stop.address, stop.baseline)
 
 
 _worker: _Worker | None = None
