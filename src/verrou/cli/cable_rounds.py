@@ -16,7 +16,7 @@ from verrou.core.errors import BadInput, NotAgreed, VerrouError
 from verrou.core.model import Snapshot, counted, joined
 from verrou.core.surveys.data import survey_data
 from verrou.machines.survey.kind import SURVEY
-from verrou.records.rounds import Load, Outcome, Statement, Stop, judged
+from verrou.records.rounds import Load, Outcome, Statement, Stop, judged, left_out_of
 from verrou.reports.tables import as_json, complain, console, shown
 
 if TYPE_CHECKING:
@@ -97,13 +97,13 @@ def visit_all(
     for stop in stops:
         _check(stop, load, settings.harden)
     visits: Visits = far("rounds").Visits(settings.at_once, _secrets(stops, settings.sudo_password))
-    code = 0
+    code, left_out = 0, list[Outcome]()
     if settings.harden:
-        code, stops = _harden(visits, stops, settings)
+        code, stops, left_out = _harden(visits, stops, settings)
         if settings.preview:
             click.get_current_context().exit(code)
     surveyed = watched(_saved(visits.surveys(stops), settings.folder), len(stops), True)
-    return code, list(judged(surveyed, load, statement))
+    return code, [*judged(surveyed, load, statement), *left_out]
 
 
 def _check(stop: Stop, load: Load, hardens: bool) -> None:
@@ -149,17 +149,23 @@ def _saved(
         yield stop, snapshot
 
 
-def _harden(visits: "Visits", stops: Sequence[Stop], settings: CableSettings) -> tuple[int, Sequence[Stop]]:
-    """Preview all, ask, and harden one after the other. Return the exit code, and the machines that were reached."""
+def _harden(
+    visits: "Visits", stops: Sequence[Stop], settings: CableSettings
+) -> tuple[int, Sequence[Stop], list[Outcome]]:
+    """Preview all, ask, and harden one after the other.
+
+    Return the exit code, the machines that can be hardened, and those left out."""
     out = console()
     with console(stderr=True).status(f"Dry runs on {counted(len(stops), 'machine')}"):
         previews = visits.previews(stops)
-    ready = [stop for stop in stops if _print_preview(stop, previews[stop.name])]
+    why_not = {stop.name: _print_preview(stop, previews[stop.name]) for stop in stops}
+    ready = [stop for stop in stops if not why_not[stop.name]]
+    left_out: list[Outcome] = [left_out_of(stop, why_not[stop.name]) for stop in stops if why_not[stop.name]]
     out.print(f"{len(ready)} of {counted(len(stops), 'machine')} can be hardened.", style="bold")
     if settings.preview or not ready:
-        return (0 if len(ready) == len(stops) else 1), ready
+        return int(bool(left_out)), ready, left_out
     how = "all" if settings.yes else _asked(len(ready))
-    code, folder = 0 if len(ready) == len(stops) else 1, settings.folder or Path()
+    code, folder = int(bool(left_out)), settings.folder or Path()
     for number, stop in enumerate(ready):
         if how == EACH and not user().confirm(f"Harden {stop.name}?"):
             continue
@@ -172,21 +178,22 @@ def _harden(visits: "Visits", stops: Sequence[Stop], settings: CableSettings) ->
             complain(f"stopped after {stop.name} (exit code {ended}); not hardened: {left}. To go on: --keep-going")
             break
     out.print()
-    return code, stops
+    return code, ready, left_out
 
 
-def _print_preview(stop: Stop, ended: "Ended | VerrouError") -> bool:
-    """Print the preview of one machine; return whether it can be hardened."""
+def _print_preview(stop: Stop, ended: "Ended | VerrouError") -> str:
+    """Print the preview of one machine; return why it cannot be hardened, or nothing."""
     out = console()
     out.print(f"{stop.name}  {shown(stop.address)}", style="bold")
     if isinstance(ended, VerrouError):
-        complain(f"skipped: {stop.name}: {ended}")
-        return False
+        out.print("  cannot be reached; see below")
+        return str(ended)
     for line in ended.output.splitlines():
         out.print(f"  {line}" if line else "")
-    if ended.code not in (0, 1):
-        complain(f"skipped: {stop.name}: {' '.join(ended.errors.split()).removeprefix('verrou: ')}")
-    return ended.code in (0, 1)
+    if ended.code in (0, 1):
+        return ""
+    out.print("  cannot be hardened; see below")
+    return " ".join(ended.errors.split()).removeprefix("verrou: ") or f"its preview ended with {ended.code}"
 
 
 def _asked(count: int) -> str:

@@ -32,6 +32,8 @@ it."""
 PATIENCE, NOISE = 60.0, 1_000_000
 """Seconds until the far end has to be there, and bytes that a login script may print before."""
 BEAT = 10.0
+OF_SSH = ("OpenSSH_", "debug", "Authenticated", "Transferred", "Bytes per second")
+"""How lines begin that ssh prints besides what is said there."""
 
 
 @define
@@ -272,7 +274,7 @@ class Connection:
             return self.said.why_not(self.address)
         if not self._authenticated:
             return self.said.why_not(self.address)
-        lines = [line for line in self._said if line and not line.startswith(("debug", "Authenticated"))]
+        lines = [line for line in self._said if line and not line.startswith(OF_SSH)]
         about = f": {printable(lines[-1][:300])}" if lines else ""
         return self._error(
             MachineRefused, f"signed in, but no program was started{about}. Look at the login shell of that account."

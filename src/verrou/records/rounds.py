@@ -188,10 +188,15 @@ def judged(
     worker = _Worker(Assignment(()), load, statement)
     for stop, found in stops:
         if isinstance(found, VerrouError):
-            yield LeftOut(stop.name, f"{stop.name}: {found}")
+            yield left_out_of(stop, str(found))
             continue
         named = evolve(found, machine=evolve(found.machine, name=stop.name))
         yield worker.judge(named, stop.address, stop.baseline)
+
+
+def left_out_of(stop: Stop, reason: str) -> LeftOut:
+    """Return a machine of a table that was left out, under its name there."""
+    return LeftOut(stop.name, reason if reason.startswith(f"{stop.name}: ") else f"{stop.name}: {reason}")
 
 
 _worker: _Worker | None = None

@@ -111,10 +111,13 @@ def _own_account_kept(candidate: Candidate) -> Iterator[Refusal]:
     before = _comes_through(was, route, candidate.before)
     if _rank(_comes_through(actual, route, candidate.after)) < _rank(before):
         cause = next((s for s in candidate.done if _rank(_comes_through(was, route, s.after)) < _rank(before)), None)
+        phrase = f"{Route(route).phrase}, the route in use"
         yield Refusal(
             OWN_ACCOUNT,
             cause.number if cause else 0,
-            f"{cause.step.what if cause else 'it'} would deny {own} sign-in {Route(route).phrase}, the route in use",
+            f"{cause.step.what} would deny {own} sign-in {phrase}"
+            if cause
+            else f"{own} could not sign in any more {phrase}, once the machine reads its settings again",
             f"do it at the console, or override this guard: {OVERRIDING_OWN}",
         )
 

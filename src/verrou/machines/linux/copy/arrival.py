@@ -60,7 +60,8 @@ def ends_from(text: str) -> Ends:
 def receive(ends: Ends, config: str, gone: Sequence[str]) -> dict[str, object]:
     """Receive one visitor, in mounts and a network of its own; ``gone`` are homes that the plan removes.
 
-    Return whether the server spoke at all, and what it complained. Raises: OSError: it cannot be received here."""
+    Return whether the server and the visitor spoke at all, and what the server complained. Raises: OSError: it cannot
+    be received here."""
     unshare(CLONE_NEWNS | CLONE_NEWNET)
     private_mounts()
     for folder in gone:
@@ -82,13 +83,13 @@ def receive(ends: Ends, config: str, gone: Sequence[str]) -> dict[str, object]:
     line = far.fileno()
     with subprocess.Popen(command, env=CLEAN_ENVIRONMENT, stdin=line, stdout=line, stderr=complained) as server:
         far.close()
-        spoke = _passed_on(door, near)
+        spoke, came = _passed_on(door, near)
         near.close()
         door.close()
         with suppress(subprocess.TimeoutExpired):
             server.wait(1)
         server.kill()
-    return {"spoke": spoke, "message": os.pread(complained, 2000, 0).decode(errors="replace")}
+    return {"spoke": spoke, "came": came, "message": os.pread(complained, 2000, 0).decode(errors="replace")}
 
 
 class Arriving:
@@ -155,17 +156,16 @@ def _add_address(control: socket.socket, number: int, address: str) -> None:
         fcntl.ioctl(control, SIOCSIFADDR, request)
 
 
-def _passed_on(door: socket.socket, near: socket.socket) -> bool:
-    """Pass on between the visitor and the server until one of them ends; return whether the server spoke."""
-    other, spoke = {door: near, near: door}, False
-    while ready := select.select([door, near], [], [], PATIENCE)[0]:
-        for one in ready:
-            try:
+def _passed_on(door: socket.socket, near: socket.socket) -> tuple[bool, bool]:
+    """Pass on between the visitor and the server until one of them ends; return whether each of them spoke, the server
+    first."""
+    other, spoke = {door: near, near: door}, {door: False, near: False}
+    with suppress(OSError):
+        while ready := select.select([door, near], [], [], PATIENCE)[0]:
+            for one in ready:
                 part = one.recv(PIECE)
-                spoke = spoke or (one is near and bool(part))
                 if not part:
-                    return spoke
+                    return spoke[near], spoke[door]
+                spoke[one] = True
                 other[one].sendall(part)
-            except OSError:
-                return spoke
-    return spoke
+    return spoke[near], spoke[door]

@@ -291,7 +291,9 @@ class LinuxCopy(Restoring):
             return Arrival(self.visitor.account, Known.YES, "")
         if not received.spoke:
             first = next(iter(received.message.splitlines()), "its SSH server said nothing")
-            return Arrival(self.visitor.account, Known.UNKNOWN, first)
+            return Arrival(self.visitor.account, Known.UNKNOWN, f"{first}; your SSH client: {arriving.message}")
+        if not received.came:
+            return Arrival(self.visitor.account, Known.UNKNOWN, f"your SSH client did not come: {arriving.message}")
         return Arrival(self.visitor.account, Known.NO, arriving.message)
 
     @contextmanager

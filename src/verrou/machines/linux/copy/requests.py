@@ -251,9 +251,10 @@ class ElevateByPolkit(_Attempt):
 
 
 class Received(NamedTuple):
-    """Whether the server of a copy spoke to a visitor, and what it complained."""
+    """Whether the server of a copy spoke to a visitor, and that one to it; and what the server complained."""
 
     spoke: bool
+    came: bool
     message: str
 
 
@@ -270,7 +271,7 @@ class ReceiveArrival(Request[Received]):
     gone: Sequence[str]
 
     def understood(self, raw: Raw) -> Received:
-        return Received(raw["spoke"] is True, str(raw["message"]))
+        return Received(raw["spoke"] is True, raw["came"] is True, str(raw["message"]))
 
 
 AnyRequest = (
