@@ -5,7 +5,7 @@ import pty
 import re
 import select
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 PATIENCE = 60
@@ -15,11 +15,17 @@ PATIENCE = 60
 class AtTerminal:
     """A program that runs at a terminal of its own."""
 
-    def __init__(self, words: Iterable[object], folder: Path) -> None:
+    def __init__(
+        self,
+        words: Iterable[object],
+        folder: Path,
+        program: Sequence[str] = (sys.executable, "-m", "verrou"),
+        environment: Mapping[str, str] = os.environ,
+    ) -> None:
         self.child, self.terminal = pty.fork()
         if self.child == 0:
             os.chdir(folder)
-            os.execv(sys.executable, [sys.executable, "-m", "verrou", *map(str, words)])
+            os.execvpe(program[0], [*program, *map(str, words)], environment)
         self.shown, self.heeded = "", 0
 
     def until(self, words: str) -> str:

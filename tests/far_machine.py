@@ -2,11 +2,11 @@
 
 import contextlib
 import os
-import pty
 import shlex
+import shutil
 import subprocess
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from pathlib import Path
 
 from attrs import define, field, frozen
@@ -44,18 +44,20 @@ class Cable:
 
     @classmethod
     @contextlib.contextmanager
-    def laid(cls, folder: Path) -> Iterator["Cable"]:
-        """Lay a cable whose client keeps its files in ``folder``."""
+    def laid(cls, folder: Path, key: Path | None = None) -> Iterator["Cable"]:
+        """Lay a cable whose client keeps its files in ``folder``, with a key of its own or a given one."""
         with subprocess.Popen(["unshare", "--net", "sleep", "infinity"]) as holder:
             cable = cls(folder, holder)
             own = os.readlink("/proc/self/ns/net")
             until(lambda: os.readlink(f"/proc/{holder.pid}/ns/net") != own, "a network of its own")
             cable.plug(True)
             (folder / "bin").mkdir()
-            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / "key")], check=True)
-            client = folder / "bin/ssh"
-            client.write_text(f'#!/bin/sh\nexec /usr/bin/ssh -F {shlex.quote(str(folder / "config"))} "$@"\n')
-            client.chmod(0o755)
+            if key is None:
+                subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / "key")], check=True)
+            else:
+                for name in ("key", "key.pub"):
+                    shutil.copy(key.with_name(name), folder / name)
+            cable.break_connections()
             try:
                 yield cable
             finally:
@@ -77,6 +79,21 @@ class Cable:
             f" UserKnownHostsFile {self.folder}/known\n GlobalKnownHostsFile /dev/null\n"
         )
         (self.folder / "config").write_text("\n".join(self.hosts))
+
+    def break_connections(self, *numbers: int) -> None:
+        """Have the client fail at some of its connections from now on, counted from 1."""
+        client, count = self.folder / "bin/ssh", shlex.quote(str(self.folder / "count"))
+        broken = f"case $n in {'|'.join(map(str, numbers))}) exit 255;; esac\n" if numbers else ""
+        text = f"#!/bin/sh\nn=$(($(cat {count}) + 1)); echo $n > {count}\n{broken}"
+        client.write_text(f'{text}exec /usr/bin/ssh -F {shlex.quote(str(self.folder / "config"))} "$@"\n')
+        client.chmod(0o755)
+        (self.folder / "count").write_text("0")
+
+    def answers(self, address: str) -> bool:
+        """Whether an SSH server answers at an address."""
+        probe = "import socket,sys;s=socket.create_connection((sys.argv[1],22),2);sys.exit(s.recv(4)!=b'SSH-')"
+        ended = subprocess.run([*self.inside, sys.executable, "-c", probe, address], capture_output=True, check=False)
+        return ended.returncode == 0
 
     def trust(self, machine: "FarMachine") -> None:
         """Have the client know the host key of a computer."""
@@ -136,7 +153,7 @@ class FarMachine:
         try:
             with subprocess.Popen([*start, FIRST], env=given, stderr=subprocess.DEVNULL) as process:
                 try:
-                    until(lambda: _answers(cable, address), f"a server at {address}")
+                    until(lambda: cable.answers(address), f"a server at {address}")
                     (child,) = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
                     yield cls(name, address, root, int(child))
                 finally:
@@ -145,11 +162,20 @@ class FarMachine:
             for place in (root, layers):
                 subprocess.run(["umount", "-l", str(place)], check=True)
 
+    def keep(self, folder: Path) -> Path:
+        """A copy of what was changed so far, as a layer for another one."""
+        upper = self.root.with_name(f"{self.root.name}-layers") / "upper"
+        subprocess.run(["cp", "-a", str(upper), str(folder)], check=True)
+        return folder
+
+    @property
+    def enter(self) -> tuple[str, ...]:
+        """What a command line begins with that runs there."""
+        return (*ENTER, str(self.first), "env", "-i", *(f"{name}={text}" for name, text in CLEAN.items()))
+
     def inside(self, *command: str, typed: str = "") -> "subprocess.CompletedProcess[str]":
         """Run a program there as root."""
-        return subprocess.run(
-            [*ENTER, str(self.first), *command], input=typed, capture_output=True, text=True, env=CLEAN, check=False
-        )
+        return subprocess.run([*self.enter, *command], input=typed, capture_output=True, text=True, check=False)
 
     def shell(self, text: str) -> str:
         """Run a text of sh there as root, and return its output."""
@@ -159,12 +185,6 @@ class FarMachine:
 
 
 CLEAN = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C"}
-
-
-def _answers(cable: Cable, address: str) -> bool:
-    probe = "import socket,sys;s=socket.create_connection((sys.argv[1],22),2);sys.exit(s.recv(4)!=b'SSH-')"
-    ended = subprocess.run([*cable.inside, sys.executable, "-c", probe, address], capture_output=True, check=False)
-    return ended.returncode == 0
 
 
 def people(machine: FarMachine, key: str) -> None:
@@ -178,12 +198,3 @@ def people(machine: FarMachine, key: str) -> None:
         f" for home in /root /home/*; do mkdir -p -m 700 $home/.ssh; echo {quoted} > $home/.ssh/authorized_keys;"
         " chown -R --reference=$home $home/.ssh; done"
     )
-
-
-def at_pty(words: Sequence[str], cable: Cable) -> tuple[int, int]:
-    """Start a program at a terminal of its own; return its process and the terminal."""
-    child, terminal = pty.fork()
-    if child == 0:
-        os.chdir(cable.folder)
-        os.execvpe(words[0], list(words), cable.environment)
-    return child, terminal

@@ -71,6 +71,7 @@ class Connection:
     _said: list[str] = field(factory=list, init=False)
     _nonce: str = field(factory=lambda: f"verrou{secrets.token_hex(12)}", init=False)
     _authenticated: float | None = field(default=None, init=False)
+    _noise: str = field(default="", init=False)
     _reading: threading.Thread = field(init=False)
 
     def __enter__(self) -> Self:
@@ -151,6 +152,7 @@ class Connection:
                     ) from None
                 continue
             size += len(line)
+            self._noise = line.decode(errors="replace").strip() or self._noise
             if line.endswith(sign):
                 break
             if sign + b"-no-python" in line:
@@ -219,8 +221,8 @@ class Connection:
             return self._error(NotEnoughRights, f"sudo did not accept the password of {who}")
         if "not in the sudoers" in text or "may not run" in text or "not allowed to" in text:
             return self._error(NotEnoughRights, f"{who} may not become root there. Sign in as an administrator.")
-        lines = [line for line in text.splitlines() if line.strip()]
-        about = printable(lines[-1].strip()[:300]) if lines else f"it ended with {ended}"
+        lines = [line.strip() for line in text.splitlines() if line.strip() and "unable to resolve host" not in line]
+        about = printable("; ".join(lines)[:300]) if lines else f"it ended with {ended}"
         return self._error(NotEnoughRights, f"{who} did not become root there: {about}")
 
     def _no_python(self, line: str) -> None:
@@ -274,7 +276,7 @@ class Connection:
             return self.said.why_not(self.address)
         if not self._authenticated:
             return self.said.why_not(self.address)
-        lines = [line for line in self._said if line and not line.startswith(OF_SSH)]
+        lines = [line for line in (*self._said, self._noise) if line and not line.startswith(OF_SSH)]
         about = f": {printable(lines[-1][:300])}" if lines else ""
         return self._error(
             MachineRefused, f"signed in, but no program was started{about}. Look at the login shell of that account."

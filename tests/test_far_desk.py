@@ -1,0 +1,289 @@
+"""The near end of a cable, with an other end that lies; addresses, frames and tables, without a cable."""
+
+import io
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Verrou, examples
+from verrou.cli.user import LocalUser
+from verrou.core.errors import BadInput
+from verrou.far import near
+from verrou.far.address import address_from
+from verrou.far.connection import Connection, Secret
+from verrou.far.desk import CALLS, Desk, Lying, shown
+from verrou.far.frames import Channel, Cut, NotUnderstood
+from verrou.far.order import Order, Task, order_from
+from verrou.far.ssh import Said
+from verrou.records.rounds import read_assignment
+
+SECRET = "kittiwake-Cliff-42"
+
+
+class Reached(Exception):
+    """Something of the user was reached that must not be."""
+
+
+def served(desk: Desk, *frames: object) -> list[dict[str, Any]]:
+    sent: list[dict[str, Any]] = []
+    for frame in frames:
+        assert isinstance(frame, dict)
+        desk.serve(frame, sent.append)
+    return sent
+
+
+def desk_for(*words: str, asks: bool = True) -> Desk:
+    return Desk("hide-04", words, io.StringIO(), io.StringIO(), asks=asks)
+
+
+def call(name: str, /, **parts: object) -> dict[str, object]:
+    return {"call": name, "parts": parts}
+
+
+LIES = [
+    (("survey",), {"out": 1}),
+    (("survey",), {"out": "x", "err": "y"}),
+    (("survey",), {"exit": 256}),
+    (("survey",), {"exit": "0"}),
+    (("survey",), {}),
+    (("survey",), {"door": "AAAA"}),
+    (("survey",), call("arrive")),
+    (("survey",), call("no_such")),
+    (("survey",), call("__init__")),
+    (("survey",), call("confirm", question=1)),
+    (("survey",), call("confirm", question="x", more="y")),
+    (("survey",), call("write_new", file="x.html", content="y")),
+    (("report", "--save", "sheet.html"), call("write_new", file="other.html", content="y")),
+    (("report", "--save", "sheet.html"), call("write_new", file="../sheet.html", content="y")),
+    (("report", "--save", "sheet.html"), call("write_new", file="/etc/sheet.html", content="y")),
+    (("visit",), call("write_new", file="../sheet.html", content="y")),
+    (("visit",), call("write_new", file=".bashrc", content="y")),
+    (("visit",), call("new_name", stem="../x", suffix=".txt")),
+    (("harden", "--password-file", "p.txt"), call("hand_over", passwords={"a": "b"}, file="p.txt")),
+    (("harden", "--password-file", "p.txt"), call("discard", file="own.txt")),
+    (("harden",), call("hand_over", passwords={"a": "b\x1b[2J"}, file=None)),
+    (("harden",), call("hand_over", passwords={"a": 1}, file=None)),
+    (("audit", "-b", "hut.toml"), call("baseline", name="/etc/shadow", named_in="")),
+    (("audit", "-b", "hut.toml"), call("baseline", name="own.txt", named_in="")),
+    (("audit", "-b", "hut.toml"), call("baseline", name="more.toml", named_in="elsewhere/hut.toml")),
+    (("compare", "a", "now"), call("survey", address="own.survey.json")),
+    (("survey",), call("baselines_here")),
+    (("survey",), call("record", record={}, logbook=None, beside=None)),
+    (("survey", "--log"), call("record", record={}, logbook="/tmp/x.db", beside=None)),
+    (("survey", "--log"), call("check_logbook", logbook="postgresql://elsewhere/x")),
+    (("round",), call("choose", prompt="x", words=[])),
+    (("round",), call("choose", prompt="x", words=["a\x1b[2J"])),
+]
+
+
+@pytest.mark.parametrize(("words", "frame"), LIES, ids=[f"{number}" for number in range(len(LIES))])
+def test_what_the_command_does_not_name_is_not_done(
+    words: tuple[str, ...], frame: dict[str, object], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.delenv("VERROU_LOGBOOK", raising=False)
+    Path("own.txt").write_text(SECRET)
+    Path("hut.toml").write_text('[baseline]\ntitle = "The hut"\nbuilds_on = ["more.toml"]\n')
+    before = sorted(os.listdir())
+    with pytest.raises(Lying):
+        served(desk_for(*words), frame)
+    assert sorted(os.listdir()) == before and Path("own.txt").read_text() == SECRET
+
+
+def test_what_the_command_names_is_done(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    Path("hut.toml").write_text('[baseline]\ntitle = "The hut"\nbuilds_on = ["more.toml"]\n')
+    Path("more.toml").write_text('[baseline]\ntitle = "More"\n')
+    desk = desk_for("harden", "-b", "hut.toml", "--password-file=p.txt")
+    handed = call("hand_over", passwords={"gull": SECRET}, file="p.txt")
+    sent = served(
+        desk,
+        call("baseline", name="hut.toml", named_in=""),
+        call("baseline", name="more.toml", named_in="hut.toml"),
+        call("reserve", file="p.txt"),
+        handed,
+        call("reserve", file="p.txt"),
+    )
+    assert [frame.get("error") for frame in sent] == [None, None, None, None, "BadInput"]
+    assert sent[1]["answer"] == ['[baseline]\ntitle = "More"\n', "more.toml"]
+    assert Path("p.txt").read_text() == f"gull: {SECRET}\n" and Path("p.txt").stat().st_mode & 0o777 == 0o600
+    (saved,) = served(desk_for("survey", "--save", "near"), call("write_new", file="near.survey.json", content="{}"))
+    assert saved == {"answer": None} and Path("near.survey.json").read_text() == "{}"
+
+
+def test_questions_bear_the_name_of_the_other_computer(monkeypatch: pytest.MonkeyPatch) -> None:
+    asked: list[str] = []
+    monkeypatch.setattr(LocalUser, "hidden", lambda self, prompt, twice=False: asked.append(prompt) or SECRET)
+    sent = served(desk_for("harden"), call("hidden", prompt="Password of your bank\x1b[2J\r", twice=True))
+    assert asked == ["hide-04 asks: Password of your bank\\x1b[2J\\r"] and sent == [{"answer": SECRET}]
+    with pytest.raises(Lying, match="where no one is asked"):
+        served(desk_for("harden", asks=False), call("hidden", prompt="Password", twice=False))
+    desk = desk_for("harden")
+    with pytest.raises(Lying, match="more questions"):
+        served(desk, *[call("hidden", prompt="x", twice=False)] * 2001)
+
+
+@given(st.text(st.characters(codec="utf-8") | st.sampled_from("\x1b\r\n[m0123;JH\x07\u202e\x9b")))
+@examples(200)
+def test_no_sign_of_the_other_end_moves_a_cursor(text: str) -> None:
+    for styles in (True, False):
+        left = shown(text, styles=styles)
+        for style in ("0", "1", "2", "1;31", "33", "32"):
+            left = left.replace(f"\x1b[{style}m", "")
+        for part in left.split("\r") if styles else [left]:
+            assert part.replace("\n", "").isprintable(), (text, left)
+        assert styles or "\r" not in left
+    assert shown("a\r     \rb", styles=True) == "a\r     \rb" and shown("a\rb", styles=True) == "a\\rb"
+
+
+FRAMES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=20) | st.sampled_from(["out", "exit", *CALLS]),
+    lambda inner: (
+        st.lists(inner, max_size=4)
+        | st.dictionaries(st.sampled_from(["out", "err", "call", "parts", "exit", "door", "x"]), inner, max_size=4)
+    ),
+    max_leaves=8,
+)
+
+
+@given(st.dictionaries(st.sampled_from(["out", "err", "call", "parts", "exit", "door", "answer"]), FRAMES, max_size=3))
+@examples(300)
+def test_any_frame_is_served_or_a_lie(frame: dict[str, object]) -> None:
+    desk = desk_for("survey", asks=False)
+    try:
+        code = desk.serve(frame, lambda _: None)
+    except Lying:
+        return
+    assert code is None or 0 <= code <= 255
+    assert set(frame) in ({"out"}, {"err"}, {"exit"}, {"call", "parts"})
+
+
+@given(st.lists(st.binary(max_size=40) | st.sampled_from([b"{", b"[1]", b'{"a": 1}', b"\n", b"[" * 2000]), max_size=8))
+@examples(200)
+def test_any_bytes_are_frames_or_not_understood(parts: list[bytes]) -> None:
+    reading, writing = os.pipe()
+    try:
+        os.write(writing, b"".join(parts))
+        os.close(writing)
+        channel = Channel(reading, reading, 500)
+        while True:
+            try:
+                assert isinstance(channel.receive(0), dict)
+            except NotUnderstood as why:
+                if "more than" in str(why):  # the connection ends there
+                    break
+            except Cut:
+                break
+    finally:
+        os.close(reading)
+
+
+def test_a_line_without_end_is_bounded() -> None:
+    reading, writing = os.pipe()
+    os.write(writing, b"x" * 1001)
+    with pytest.raises(NotUnderstood, match="more than 1000 bytes"):
+        Channel(reading, writing, 1000).receive(0)
+    with pytest.raises(Cut, match="no answer"):
+        Channel(reading, writing, 5000).receive(0)
+    for each in (reading, writing):
+        os.close(each)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("ssh://hide-04", ["--", "hide-04"]),
+        ("ssh://warden@hide-04:2222", ["-l", "warden", "-p", "2222", "--", "hide-04"]),
+        ("ssh://warden@[fe80::1%eth0]:22", ["-l", "warden", "-p", "22", "--", "fe80::1%eth0"]),
+        ("ssh://192.0.2.7", ["--", "192.0.2.7"]),
+    ],
+)
+def test_an_address_is_taken_apart(text: str, words: list[str]) -> None:
+    assert address_from(text).ssh_words == words and str(address_from(text)) == text
+
+
+@given(st.text(st.sampled_from("ab-@:[]/ %;'\"\\$\n\tü0.")))
+@examples(300)
+def test_no_address_is_an_option(text: str) -> None:
+    try:
+        words = address_from(f"ssh://{text}").ssh_words
+    except BadInput:
+        return
+    end = words.index("--")
+    assert len(words) == end + 2 and not any(word.startswith("-") for word in words[end + 1 :])
+    assert all(not word.startswith("-") for word in words[1:end:2]) and not set(" /'\"\\\n\t;") & set("".join(words))
+
+
+def test_an_order_comes_back() -> None:
+    order = Order(Task.COMMAND, "ssh://x", ("survey",), columns=77, environment=(("TERM", "dumb"),))
+    assert order_from(json.loads(json.dumps(order.data()))) == order
+
+
+SAID = {
+    "No ED25519 host key is known for x": "is not known here: SHA256:abc (ssh-ed25519)",
+    "Host key verification failed.": "is not known here",
+    "WARNING: REMOTE HOST IDENTIFICATION HAS CHANGED!\nOffending ED25519 key in /h/known:3": "(/h/known, line 3)",
+    "k@x: Permission denied (publickey,password).": "it accepts: publickey,password",
+    "ssh: Could not resolve hostname x: Name or service not known": "no computer of that name",
+    "ssh: connect to host x port 22: Connection refused": "nothing answers at that port",
+    "ssh: connect to host x port 22: No route to host": "no way to it in the network",
+    "ssh: connect to host x port 22: Connection timed out": "did not answer in time",
+    "kex_exchange_identification: Connection closed by remote host": "it closed the connection",
+    "ssh: something \x1b[2J else": "no connection over SSH: something \\x1b[2J else",
+    "": "ssh ended without a word",
+}
+
+
+@pytest.mark.parametrize("line", SAID)
+def test_what_ssh_says_in_plain_words(line: str) -> None:
+    said = Said(("debug1: Server host key: ssh-ed25519 SHA256:abc", *line.split("\n"), "debug1: Exit"))
+    error = said.why_not(address_from("ssh://k@hide-04"))
+    assert SAID[line] in str(error) and str(error).startswith("hide-04: ")
+
+
+def test_the_password_is_sent_once_unless_somebody_is_asked(monkeypatch: pytest.MonkeyPatch) -> None:
+    connection = Connection(address_from("ssh://hide-04"), Secret(SECRET), asks=False)
+    assert connection._password("", 0) == SECRET
+    with pytest.raises(Exception, match="did not accept"):
+        connection._password("Sorry, try again.", 1)
+
+
+TABLES = {
+    '[machines]\n"hide-*" = "office"': [],
+    '[machines]\nhide-04 = { at = "ssh://hide-04", baseline = "office" }': [("hide-04", "ssh://hide-04", "office")],
+    '[machines]\nhide-04 = { at = "ssh://hide-04" }': "no baseline. Add baseline = NAME",
+    '[machines]\nhide-04 = "office"': "does not say where it is",
+    "[machines]\nhide-04 = { at = 4 }": "invalid value {'at': 4}",
+    '[machines]\nhide-04 = { place = "x" }': "invalid value {'place': 'x'}",
+    '[machines]\n"../x" = { at = "ssh://x", baseline = "office" }': "files are named by it",
+}
+
+
+@pytest.mark.parametrize("text", list(TABLES)[1:])
+def test_a_table_says_where_each_machine_is(text: str) -> None:
+    expected = TABLES[text]
+    try:
+        stops = read_assignment(text, "lab.toml").stops("lab.toml", None)
+        assert [(stop.name, stop.address, stop.baseline) for stop in stops] == expected
+    except BadInput as error:
+        assert isinstance(expected, str) and expected in str(error)
+
+
+def test_a_table_of_machines_here_is_a_round_too(verrou: Verrou, station: Path, tmp_path: Path) -> None:
+    lines = [f'{name} = {{ at = "station/{name}.bench.json" }}' for name in ("hide-01", "ringing-02")]
+    (tmp_path / "lab.toml").write_text("\n".join(["[machines]", *lines, 'gone = { at = "ssh://-x" }']))
+    assert "invalid address" in verrou("round", "lab.toml", "-b", "essential", code=2).stderr
+    (tmp_path / "lab.toml").write_text("\n".join(["[machines]", *lines]))
+    rows = verrou.json("round", "lab.toml", "-b", "essential", code=1)["machines"]
+    assert [row["machine"] for row in rows] == ["hide-01", "ringing-02"]
+    assert "not across a cable" in verrou("round", "lab.toml", "-b", "essential", "--harden", code=2).stderr
+    assert "goes with a table" in verrou("round", "station", "-b", "essential", "--harden", code=2).stderr
+
+
+def test_the_stick_is_made_once_for_many() -> None:
+    assert near.stick() is near.stick() and near.stick()[:2] == b"#!"
