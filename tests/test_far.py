@@ -232,8 +232,8 @@ BRANCH = {
         "signed in, but no program was started: This account is currently not available",
     ),
     "a module that comes with the change": (
-        "printf 'Name: closed\\nDefault: yes\\nPriority: 900\\nAccount-Type: Primary\\nAccount:\\n\\trequisite pam_deny.so'"
-        " > /usr/share/pam-configs/closed",
+        "printf 'Name: x\\nDefault: yes\\nPriority: 900\\nAccount-Type: Primary\\nAccount:\\n\\trequisite pam_deny.so'"
+        " > /usr/share/pam-configs/closed; echo >> /usr/share/pam-configs/closed",
         "rule set lockout.after=5",
         "own-account",
     ),

@@ -106,7 +106,7 @@ def machine_option(command: F) -> F:
         callback=_the_one_machine,
         metavar="MACHINE",
         shell_complete=completing.machines,
-        help=f"{addresses_text()}; default: VERROU_MACHINE, or this.",
+        help=f"{addresses_text()}, or ssh://[USER@]HOST[:PORT]; default: VERROU_MACHINE, or this.",
     )(command)
 
 

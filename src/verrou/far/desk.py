@@ -28,6 +28,9 @@ SHOWN = re.compile(
     re.DOTALL,
 )
 PLAIN_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,100}")
+READ, WRITTEN = ("-b", "--baseline"), ("--save", "--password-file")
+"""The options that name files of the user."""
+COMPARE = "compare"
 VISIT, VISIT_WRITES = "visit", (".txt", ".html", ".toml")
 """The one command that names its files itself, in the user's folder."""
 
@@ -139,7 +142,7 @@ class Desk:
 
     def _baselines(self) -> set[tuple[str, str]]:
         """Return the baselines that the command line, or an answer, names, and all that they build on."""
-        waiting = [(word, "") for word in (*self._words(), *self._typed)]
+        waiting = [(name, "") for name in (*self._given(*READ), *self._typed)]
         if self.words[:1] == (VISIT,):
             waiting += [(name, "") for name in user().baselines_here()]
         found: set[tuple[str, str]] = set()
@@ -155,9 +158,13 @@ class Desk:
             waiting += [(name, place) for name in built_on(text)]
         return found
 
-    def _words(self) -> set[str]:
-        """Return what the command line names: each word, and what follows the equals sign of an option."""
-        return {*self.words, *(word.partition("=")[2] for word in self.words if word.startswith("--"))} - {""}
+    def _given(self, *options: str) -> set[str]:
+        """Return what the command line gives some options, in each form that Click reads (``--save X``, ``--save=X``,
+        ``-bX``)."""
+        found = {self.words[n + 1] for n, word in enumerate(self.words[:-1]) if word in options}
+        long = {word.partition("=")[2] for word in self.words if word.partition("=")[0] in options and "=" in word}
+        short = {word[2:] for word in self.words if word[:2] in options and len(word) > 2 and word[1] != "-"}
+        return (found | long | short) - {""}
 
     def baselines_here(self) -> list[str]:
         if self.words[:1] != (VISIT,):
@@ -165,7 +172,7 @@ class Desk:
         return list(user().baselines_here())
 
     def survey(self, address: str) -> str:
-        if address not in self._words():
+        if self.words[:1] != (COMPARE,) or address not in self.words:
             raise Lying(f"a question for a file that the command does not name: {printable(address[:100])}")
         return json.dumps(survey_data(user().survey(address)), default=str)
 
@@ -185,8 +192,8 @@ class Desk:
     def _to_write(self, file: str) -> Path:
         """Return a file that the command may write. Raises: Lying: it names no such file."""
         path = Path(file)
-        named = {str(PurePath(word)) for word in self._words()}
-        named |= {str(SURVEY.file_for(Path(word))) for word in self._words() if PurePath(word).name}
+        given = [PurePath(name) for name in self._given(*WRITTEN)]
+        named = {*map(str, given), *(str(SURVEY.file_for(Path(name))) for name in given if name.name)}
         by_visit = self.words[:1] == (VISIT,) and PLAIN_NAME.fullmatch(file) and path.suffix in VISIT_WRITES
         if str(path) not in named and not by_visit:
             raise Lying(f"a file that the command does not name: {printable(file[:100])}")
@@ -220,7 +227,7 @@ class Desk:
 
     def _check_logbook(self, logbook: str | None) -> None:
         asked = user().has_logbook or "--log" in self.words or logbook is not None
-        if not asked or (logbook is not None and logbook not in self._words()):
+        if not asked or (logbook is not None and logbook not in self._given("--logbook")):
             raise Lying("a record that nobody asked for")
 
     def record(self, record: dict[str, Any], logbook: str | None, beside: str | None) -> None:

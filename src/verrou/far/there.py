@@ -14,7 +14,8 @@ import traceback
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, assert_never
+from types import NoneType
+from typing import TYPE_CHECKING, Any, TypeVar, assert_never
 
 import click
 from attrs import define
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from verrou.core.history.records import RunRecord
     from verrou.core.model import Snapshot
 
+A = TypeVar("A")
 PATIENCE = 60.0
 """Seconds without a sign of the near end, after which it is taken for gone. It sends one every ten."""
 SENT_AT_ONCE = 32768
@@ -65,18 +67,28 @@ class Cable:
             raise Gone from None
         return frame
 
-    def call(self, name: str, /, within: float | None = None, **parts: Any) -> Any:
-        """Have the near end do something, and return its answer; ``within`` so many seconds, if given.
+    def call(self, name: str, kind: type[A], /, within: float | None = None, **parts: Any) -> A:
+        """Have the near end do something, and return its answer, of a kind; ``within`` so many seconds, if given.
 
         Raises: VerrouError, click.Abort, EOFError, Gone."""
         sys.stdout.flush()
         sys.stderr.flush()
         self.send(call=name, parts=parts)
         frame = self.receive(within)
-        if "error" not in frame:
-            return frame.get("answer")
-        kind, message = str(frame["error"]), str(frame.get("message", ""))
-        raise RAISED.get(kind, MachineRefused)(message) if kind not in ENDED else ENDED[kind]()
+        if "error" in frame:
+            error, message = str(frame["error"]), str(frame.get("message", ""))
+            raise RAISED.get(error, MachineRefused)(message) if error not in ENDED else ENDED[error]()
+        answer = frame.get("answer")
+        if not isinstance(answer, kind):
+            raise Gone
+        return answer
+
+    def strings(self, name: str, count: int | None = None, /, **parts: Any) -> list[str]:
+        """Have the near end do something, and return its answer: texts, so many of them, if given."""
+        answer = self.call(name, list, **parts)
+        if (count is not None and len(answer) != count) or not all(isinstance(text, str) for text in answer):
+            raise Gone
+        return answer
 
 
 RAISED: Mapping[str, type[VerrouError]] = {
@@ -146,42 +158,44 @@ class FarUser:
         passing = threading.Thread(target=pass_on, daemon=True)
         passing.start()
         while "door" in (frame := self.cable.receive()):
+            content = said_at_door(frame["door"])
             with suppress(OSError):
-                content = base64.b64decode(frame["door"])
                 line.sendall(content) if content else line.shutdown(socket.SHUT_WR)
         with suppress(OSError):
             line.shutdown(socket.SHUT_RDWR)
         passing.join()
-        succeeded, message = frame["answer"]
-        return succeeded is True, str(message)
+        match frame.get("answer"):
+            case [bool(succeeded), str(message)]:
+                return succeeded, message
+        raise Gone
 
     def still_arrives(self) -> bool:
         try:
-            return self.cable.call("still_arrives", within=ARRIVES_WITHIN) is True
+            return self.cable.call("still_arrives", bool, within=ARRIVES_WITHIN)
         except Gone:
             return False
 
     def confirm(self, question: str) -> bool:
-        return self.cable.call("confirm", question=question) is True
+        return self.cable.call("confirm", bool, question=question)
 
     def hidden(self, prompt: str, *, twice: bool = False) -> str:
-        return str(self.cable.call("hidden", prompt=prompt, twice=twice))
+        return self.cable.call("hidden", str, prompt=prompt, twice=twice)
 
     def choose(self, prompt: str, words: Sequence[str]) -> str:
-        return str(self.cable.call("choose", prompt=prompt, words=list(words)))
+        return self.cable.call("choose", str, prompt=prompt, words=list(words))
 
     def typed(self, prompt: str) -> str:
-        return str(self.cable.call("typed", prompt=prompt))
+        return self.cable.call("typed", str, prompt=prompt)
 
     def line(self) -> str:
-        return str(self.cable.call("line"))
+        return self.cable.call("line", str)
 
     def baseline(self, name: str, named_in: str) -> tuple[str, str]:
-        text, place = self.cable.call("baseline", name=name, named_in=named_in)
-        return str(text), str(place)
+        text, place = self.cable.strings("baseline", 2, name=name, named_in=named_in)
+        return text, place
 
     def baselines_here(self) -> Sequence[str]:
-        return [str(name) for name in self.cable.call("baselines_here")]
+        return self.cable.strings("baselines_here")
 
     def survey(self, address: str) -> "Snapshot":
         if is_this(address):
@@ -191,35 +205,48 @@ class FarUser:
             return looked_at(opened(address))
         from verrou.core.surveys.data import snapshot_from
 
-        return snapshot_from(json.loads(self.cable.call("survey", address=address)))
+        text = self.cable.call("survey", str, address=address)
+        try:
+            return snapshot_from(json.loads(text))
+        except ValueError:
+            raise Gone from None
 
     def new_name(self, stem: str, suffix: str) -> str:
-        return str(self.cable.call("new_name", stem=stem, suffix=suffix))
+        return self.cable.call("new_name", str, stem=stem, suffix=suffix)
 
     def write_new(self, file: Path, content: str | bytes) -> None:
         assert isinstance(content, str)  # only pictures are bytes, and none is of one machine
-        self.cable.call("write_new", file=str(file), content=content)
+        self.cable.call("write_new", NoneType, file=str(file), content=content)
 
     def reserve(self, file: Path) -> None:
-        self.cable.call("reserve", file=str(file))
+        self.cable.call("reserve", NoneType, file=str(file))
 
     def hand_over(self, passwords: Mapping[str, str], file: Path | None) -> None:
-        self.cable.call("hand_over", passwords=dict(passwords), file=None if file is None else str(file))
+        self.cable.call("hand_over", NoneType, passwords=dict(passwords), file=None if file is None else str(file))
 
     def discard(self, file: Path) -> None:
-        self.cable.call("discard", file=str(file))
+        self.cable.call("discard", NoneType, file=str(file))
 
     def check_logbook(self, logbook: str | None) -> None:
-        self.cable.call("check_logbook", logbook=logbook)
+        self.cable.call("check_logbook", NoneType, logbook=logbook)
 
     def record(self, record: "RunRecord", logbook: str | None, beside: Path | None) -> None:
         from verrou.core.surveys.data import plain
 
-        self.cable.call("record", record=plain(record), logbook=logbook, beside=None if beside is None else str(beside))
+        where = None if beside is None else str(beside)
+        self.cable.call("record", NoneType, record=plain(record), logbook=logbook, beside=where)
 
     def before_applying(self, entry: int) -> None:
-        self.cable.call("before_applying", entry=entry)
+        self.cable.call("before_applying", NoneType, entry=entry)
         self.cable.applying = True
+
+
+def said_at_door(text: object) -> bytes:
+    """Return what the near end says at the door. Raises: Gone: it is not in the form of the door."""
+    try:
+        return base64.b64decode(str(text), validate=True)
+    except ValueError:
+        raise Gone from None
 
 
 def serve(incoming: int, outgoing: int) -> None:
@@ -230,7 +257,10 @@ def serve(incoming: int, outgoing: int) -> None:
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
     cable = Cable(Channel(incoming, outgoing, MOST_FROM_HERE))
     try:
-        order = order_from(cable.receive())
+        try:
+            order = order_from(cable.receive())
+        except (KeyError, TypeError, ValueError):
+            raise Gone from None
         _be_there(cable, order)
         try:
             code = _run(order)
