@@ -24,7 +24,7 @@ def keep_arrival(machine: Machine, dry_run: DryRun, number: int, info: RunInfo) 
     changeable.visitor = None
     journal = Journal(changeable.records_folder())
     entries = reversals.to_undo(journal, number, None)
-    reason = f"no new connection of {arrival.account} got in within {ARRIVES_WITHIN} seconds"
+    reason = f"no new connection of {arrival.account} succeeded within {ARRIVES_WITHIN} seconds"
     back = RunInfo(f"undo --entry {number}", overridden=ACCEPTABLE_GOING_BACK)
     try:
         undone = reversals.dry_run_undo(changeable, journal, [number])

@@ -13,6 +13,7 @@ from verrou.cli.handing_over import far, is_across
 from verrou.cli.options import F, OneOf
 from verrou.cli.user import user
 from verrou.core.errors import BadInput, NotAgreed, VerrouError
+from verrou.core.judging.rounds import LeftOut
 from verrou.core.model import Snapshot, counted, joined
 from verrou.core.surveys.data import survey_data
 from verrou.machines.survey.kind import SURVEY
@@ -97,10 +98,12 @@ def visit_all(
     for stop in stops:
         _check(stop, load, settings.harden)
     visits: Visits = far("rounds").Visits(settings.at_once, _secrets(stops, settings.sudo_password))
-    code, left_out = 0, list[Outcome]()
+    code, left_out = 0, list[LeftOut]()
     if settings.harden:
         code, stops, left_out = _harden(visits, stops, settings)
-        if settings.preview:
+        if settings.preview or not stops:
+            for each in left_out:
+                complain(f"skipped: {each.reason}")
             click.get_current_context().exit(code)
     surveyed = watched(_saved(visits.surveys(stops), settings.folder), len(stops), True)
     return code, [*judged(surveyed, load, statement), *left_out]
@@ -151,7 +154,7 @@ def _saved(
 
 def _harden(
     visits: "Visits", stops: Sequence[Stop], settings: CableSettings
-) -> tuple[int, Sequence[Stop], list[Outcome]]:
+) -> tuple[int, Sequence[Stop], list[LeftOut]]:
     """Preview all, ask, and harden one after the other.
 
     Return the exit code, the machines that can be hardened, and those left out."""
@@ -160,7 +163,7 @@ def _harden(
         previews = visits.previews(stops)
     why_not = {stop.name: _print_preview(stop, previews[stop.name]) for stop in stops}
     ready = [stop for stop in stops if not why_not[stop.name]]
-    left_out: list[Outcome] = [left_out_of(stop, why_not[stop.name]) for stop in stops if why_not[stop.name]]
+    left_out = [left_out_of(stop, why_not[stop.name]) for stop in stops if why_not[stop.name]]
     out.print(f"{len(ready)} of {counted(len(stops), 'machine')} can be hardened.", style="bold")
     if settings.preview or not ready:
         return int(bool(left_out)), ready, left_out

@@ -20,6 +20,7 @@ CHAPTERS = (
     "handing-over",
     "mounted-disk",
     "round",
+    "lab",
     "logbook",
     "interrupted",
     "portable",

@@ -75,7 +75,7 @@ class Guard:
 OWN_ACCOUNT = "own-account"
 OVERRIDING_OWN = f"--override {OWN_ACCOUNT}"
 ARRIVES_WITHIN = 60
-"""Seconds within which a new connection has to get in, where a second sign-in could not be tried beforehand."""
+"""Seconds within which a new connection has to succeed, where a second sign-in could not be tried beforehand."""
 
 
 def _own_account(candidate: Candidate) -> Iterator[Refusal]:
@@ -283,7 +283,7 @@ def _arrival_unknown(arrival: Arrival | None) -> Iterator[str]:
     if arrival is not None and arrival.succeeded is Known.UNKNOWN:
         yield (
             f"Whether {arrival.account} can still sign in from your computer could not be tried on the private copy: "
-            f"{arrival.message}. After the changes are applied, a new connection must get in within {ARRIVES_WITHIN} "
+            f"{arrival.message}. After the changes are applied, a new connection must succeed within {ARRIVES_WITHIN} "
             "seconds; otherwise they are undone."
         )
 
