@@ -11,9 +11,10 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from types import MappingProxyType
 
 SIZE = "1280x800"
 PICTURES = Path(__file__).parent.parent / "docs/screenshots"
@@ -42,7 +43,6 @@ SHOTS = {
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 43",
     "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 42",
-    "round": "verrou round surveys --baselines which.toml; echo; verrou logbook",
     "capture": "verrou baseline check with-errors.toml; "
     "verrou baseline new hut --used-by shifts --watched never --shared-by 3-10; "
     "verrou baseline capture -m ringing-02.bench.json | head -n 32",
@@ -65,6 +65,12 @@ ON_A_DISK = {
     "verrou why tern console -m disk; verrou why tern console -m disk --ask-system",
 }
 """What needs a Debian system whose own programs are asked. One of its modules is not what it is called."""
+ACROSS = {
+    "round": "verrou round lab.toml; echo; "
+    "verrou rule set logon.remote-shell.denied=keeper -m ssh://keeper@hide-04 --yes; echo; "
+    "verrou harden -m ssh://keeper@hide-04 -b essential --preview",
+}
+"""What needs computers across a cable: five, of which one is off and one has no Python."""
 PAGES = {
     "report": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes; "
     "verrou machine restart -m hide-01.bench.json; "
@@ -73,7 +79,7 @@ PAGES = {
     "trend-picture": "verrou trend --on 2026-09-14 --save trend-picture.html",
 }
 """Pages, and what writes each."""
-PATIENCE = 20
+PATIENCE = 40
 """Seconds that a command may take."""
 
 
@@ -91,15 +97,34 @@ def typed_into(command: str, lines: Iterable[str]) -> str:
     return f"({typing}; sleep 1) | script -qec {shlex.quote('stty cols 118; ' + command)} /dev/null"
 
 
-def take(name: str, command: str, folder: Path, display: str, lines: Iterable[str] = ()) -> None:
-    environment = {**os.environ, "DISPLAY": display, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
+def take(
+    name: str,
+    command: str,
+    folder: Path,
+    display: str,
+    lines: Iterable[str] = (),
+    there: Mapping[str, str] = MappingProxyType({}),
+) -> None:
+    """A command in a terminal window; ``there`` is how computers across a cable are reached, by :func:`lab`."""
+    path = ":".join(filter(None, (there.get("PATH"), str(Path(sys.executable).parent), os.environ["PATH"])))
+    environment = {**os.environ, "DISPLAY": display, "PATH": path}
     run = typed_into(command, lines) if lines else in_colour(command)
     heading = f"printf '%s\\n\\n' {shlex.quote('$ ' + command)}"
     shown = f"{BEFORE.get(name, '')}{heading}; {run}; touch {folder}/{name}.done; sleep 60"
     window = subprocess.Popen(
         [
             *("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x46+0+0", "-bg", "#101418"),
-            *("-fg", "#d8dee6", "-xrm", "xterm*scrollBar: false", "-e", "bash", "-c", shown),
+            *(
+                "-fg",
+                "#d8dee6",
+                "-xrm",
+                "xterm*scrollBar: false",
+                "-e",
+                *there.get("NET", "").split(),
+                "bash",
+                "-c",
+                shown,
+            ),
         ],
         cwd=folder,
         env=environment,
@@ -151,9 +176,36 @@ def debian_disk(folder: Path, verrou: str) -> Iterator[None]:
         yield
 
 
+@contextmanager
+def lab(folder: Path) -> Iterator[dict[str, str]]:
+    """The computers of ``lab.toml`` in ``folder``; yields the environment in which ssh finds them."""
+    sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+    from debian_root import SUITE, base_root
+    from far_machine import BESIDE, Cable, FarMachine, people
+
+    far, base = folder / "far", base_root(SUITE, BESIDE)
+    far.mkdir()
+    names = ["hide-04", "hide-05", "ringing-06", "ringing-07", "hide-08"]
+    lines = [f'{name} = {{ at = "ssh://keeper@{name}", baseline = "essential" }}' for name in names]
+    (folder / "lab.toml").write_text("\n".join(["[machines]", *lines]))
+    with Cable.laid(far) as cable, ExitStack() as until_taken:
+        for number, name in enumerate(names, start=4):
+            if name == "hide-08":
+                cable.name(name, f"127.0.0.{number}", "keeper")
+                continue
+            machine = until_taken.enter_context(FarMachine.up(cable, name, base, far, number))
+            people(machine, (far / "key.pub").read_text())
+            machine.shell(f"echo {number:032x} > /etc/machine-id")
+            if name == "ringing-06":
+                machine.shell("rm /usr/bin/python3*")
+            cable.name(name, machine.address, "keeper")
+            cable.trust(machine)
+        yield {"PATH": f"{far}/bin", "NET": " ".join(cable.inside)}
+
+
 def main() -> None:
     PICTURES.mkdir(parents=True, exist_ok=True)
-    required = sys.argv[1:] or [*SHOTS, *TYPED, *ON_A_DISK, *PAGES]
+    required = sys.argv[1:] or [*SHOTS, *TYPED, *ON_A_DISK, *ACROSS, *PAGES]
     display = f":{90 + os.getpid() % 9}"
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
     try:
@@ -175,6 +227,10 @@ def main() -> None:
                 if name in required:
                     with debian_disk(here, verrou):
                         take(name, command, here, display)
+            for name, command in ACROSS.items():
+                if name in required:
+                    with lab(here) as there:
+                        take(name, command, here, display, there=there)
             for name, command in PAGES.items():
                 if name in required:
                     take_page(name, command, Path(folder, "demo"))

@@ -77,6 +77,7 @@ class Cable:
         self.hosts.append(
             f"Host {host}\n HostName {address}\n User {account}\n IdentityFile {self.folder}/key\n"
             f" UserKnownHostsFile {self.folder}/known\n GlobalKnownHostsFile /dev/null\n"
+            " StrictHostKeyChecking no\n ForwardAgent yes\n RequestTTY force\n RemoteCommand sleep 100\n"
         )
         (self.folder / "config").write_text("\n".join(self.hosts))
 
@@ -111,14 +112,14 @@ class Cable:
         """The command line by which the program runs here."""
         return [*self.inside, sys.executable, "-m", "verrou", *map(str, words)]
 
-    def verrou(self, *words: object, typed: str = "") -> "subprocess.CompletedProcess[str]":
+    def verrou(self, *words: object, typed: str = "", **more: str) -> "subprocess.CompletedProcess[str]":
         """Run the program at this end, without a terminal."""
         return subprocess.run(
             self.words(*words),
             input=typed,
             capture_output=True,
             text=True,
-            env=self.environment,
+            env={**self.environment, **more},
             cwd=self.folder,
             start_new_session=True,
             check=False,

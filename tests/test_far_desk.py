@@ -3,6 +3,11 @@
 import io
 import json
 import os
+import socket
+import struct
+import subprocess
+import sys
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -12,21 +17,18 @@ from hypothesis import strategies as st
 
 from conftest import Verrou, examples
 from verrou.cli.user import LocalUser
-from verrou.core.errors import BadInput
-from verrou.far import near
+from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights, VerrouError
+from verrou.far import near, relay, starter
 from verrou.far.address import address_from
-from verrou.far.connection import Connection, Secret
+from verrou.far.connection import FROM_SOCKET, Connection, Secret
 from verrou.far.desk import CALLS, Desk, Lying, shown
 from verrou.far.frames import Channel, Cut, NotUnderstood
 from verrou.far.order import Order, Task, order_from
 from verrou.far.ssh import Said
+from verrou.far.surveys import survey_from
 from verrou.records.rounds import read_assignment
 
 SECRET = "kittiwake-Cliff-42"
-
-
-class Reached(Exception):
-    """Something of the user was reached that must not be."""
 
 
 def served(desk: Desk, *frames: object) -> list[dict[str, Any]]:
@@ -255,6 +257,94 @@ def test_the_password_is_sent_once_unless_somebody_is_asked(monkeypatch: pytest.
     assert connection._password("", 0) == SECRET
     with pytest.raises(Exception, match="did not accept"):
         connection._password("Sorry, try again.", 1)
+
+
+HANGS = {
+    "exec sleep 100": "it did not answer in time",
+    "echo 'Authenticated to hide-04 (x) using \"publickey\".' >&2; exec sleep 100": "does not start a program",
+    "exec yes": "print without end",
+    "echo hello; exit 1": "ssh ended without a word",
+    "echo 'Authenticated to hide-04' >&2; sleep 0.2; exit 1": "no program was started",
+}
+
+
+@pytest.mark.parametrize("script", HANGS)
+def test_a_connection_that_hangs_is_left(script: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "ssh").write_text(f"#!/bin/sh\n{script}\n")
+    (tmp_path / "ssh").chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    connection = Connection(address_from("ssh://hide-04"), Secret(), asks=False, limit=1)
+    with connection, pytest.raises(VerrouError, match=HANGS[script]):
+        connection.arrive()
+
+
+def test_root_runs_what_comes_from_the_account_alone(tmp_path: Path) -> None:
+    """The socket of the relay is told apart from anybody else's by who made it."""
+    with socket.socket(socket.AF_UNIX) as listening:
+        listening.bind("\0verrou-of-a-test")
+        listening.listen(2)
+        for uid, code in ((os.geteuid(), 0), (os.geteuid() + 1, 9)):
+            command = [sys.executable, "-I", "-c", FROM_SOCKET, "verrou-of-a-test", str(uid)]
+            with subprocess.Popen(command, stderr=subprocess.DEVNULL) as started:
+                line = listening.accept()[0]
+                with line, suppress(OSError):
+                    line.sendall(b"6\nexit()")
+                assert started.wait(30) == code
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="root alone becomes somebody else")
+def test_the_relay_passes_on_to_root_alone() -> None:
+    def connects(uid: int) -> int:
+        child = os.fork()
+        if child == 0:
+            os.setuid(uid)
+            with socket.socket(socket.AF_UNIX) as line:
+                line.connect("\0verrou-relay-test")
+                os.write(1, b"")
+                line.recv(1)
+            os._exit(0)
+        return child
+
+    pipe = subprocess.PIPE
+    with (
+        socket.socket(socket.AF_UNIX) as listening,
+        subprocess.Popen(["cat"], stdin=pipe, stdout=pipe, stderr=pipe) as cat,
+    ):
+        listening.bind("\0verrou-relay-test")
+        listening.listen(2)
+        children = [connects(12345)]
+        os.waitpid(children[0], os.WNOHANG)
+        children.append(connects(0))
+        line = relay.elevated(cat, listening, "ask-x:", silent := os.pipe()[0])
+        assert line is not None
+        assert struct.unpack("3i", line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))[1] == 0
+        line.close()
+        cat.kill()
+        os.close(silent)
+    for child in children:
+        os.waitpid(child, 0)
+
+
+def test_what_arrives_damaged_is_not_run() -> None:
+    ours, theirs = socket.socketpair()
+    program = Path(starter.__file__).read_text()
+    run = f"import socket,sys;s=socket.socket(fileno={theirs.fileno()});exec(sys.argv[1])"
+    with ours, subprocess.Popen([sys.executable, "-I", "-c", run, program], pass_fds=[theirs.fileno()]) as started:
+        theirs.close()
+        channel = Channel(ours.fileno(), ours.fileno(), 1000)
+        assert channel.receive(30)["at"] == "starter"
+        channel.send({"size": 4, "sha256": "0" * 64})
+        channel.send_raw(b"abcd")
+        assert channel.receive(30) == {"at": "starter", "damaged": True}
+        started.wait(30)
+
+
+@pytest.mark.parametrize("text", ["", "{", "[]", "{}", '{"format": "verrou survey 3"}', "[" * 100_000])
+def test_what_is_no_survey_is_none(text: str) -> None:
+    with pytest.raises(MachineRefused, match="hide-04: it sent no survey"):
+        survey_from("hide-04", 0, text, "")
+    with pytest.raises(NotEnoughRights, match=r"hide-04: no rights\\x1b"):
+        survey_from("hide-04", 5, text, "verrou: no rights\x1b[2J\n")
 
 
 TABLES = {

@@ -41,7 +41,7 @@ def main() -> None:
     command = [*means, "sh", "-c", order["start"] % os.geteuid()]
     pipe = subprocess.PIPE
     with subprocess.Popen(command, stdin=pipe, stdout=pipe, stderr=pipe, close_fds=True) as elevating:
-        line = elevated(elevating, listening, PROMPT % nonce)
+        line = elevated(elevating, listening, PROMPT % nonce, 0)
         listening.close()
         if line is not None:
             tell(at="relay", elevated=True)
@@ -59,11 +59,14 @@ def elevation(nonce: str) -> list[str]:
     return [doas, "-n"] if doas else []
 
 
-def elevated(elevating: "subprocess.Popen[bytes]", listening: socket.socket, prompt: str) -> socket.socket | None:
-    """Wait until root has connected, and give the password when sudo asks for it; None where it did not."""
+def elevated(
+    elevating: "subprocess.Popen[bytes]", listening: socket.socket, prompt: str, near: int
+) -> socket.socket | None:
+    """Wait until root has connected, and give the password when sudo asks for it; None where it did not, or where
+    ``near``, which is silent before it is asked, is gone."""
     assert elevating.stdin and elevating.stdout and elevating.stderr
     said, asked = b"", prompt.encode()
-    watched = [listening, elevating.stdout, elevating.stderr, sys.stdin]
+    watched: list[Any] = [listening, elevating.stdout, elevating.stderr, near]
     while True:
         ready = select.select(watched, [], [])[0]
         if listening in ready:
@@ -71,7 +74,7 @@ def elevated(elevating: "subprocess.Popen[bytes]", listening: socket.socket, pro
             if struct.unpack("3i", line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))[1] == 0:
                 return line
             line.close()
-        if sys.stdin in ready:  # the near end says nothing before it is asked: it is gone
+        if near in ready:
             elevating.kill()
             return None
         for stream in (elevating.stdout, elevating.stderr):

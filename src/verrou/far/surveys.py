@@ -12,6 +12,7 @@ from verrou.far.desk import Desk, Lying
 from verrou.far.frames import Cut, NotUnderstood
 from verrou.far.near import served
 from verrou.far.order import Order, Task
+from verrou.reports.terminal import printable
 
 
 def survey_across(address: str, *, asks: bool) -> Snapshot:
@@ -32,9 +33,9 @@ def survey_across(address: str, *, asks: bool) -> Snapshot:
 def survey_from(host: str, code: int, output: str, errors: str) -> Snapshot:
     """Return the state of a machine from what its survey printed there. Raises: VerrouError: it is no survey."""
     if code:
-        reason = " ".join(errors.split()).removeprefix("verrou: ") or f"the survey there ended with {code}"
+        reason = printable(" ".join(errors.split()).removeprefix("verrou: ")) or f"the survey there ended with {code}"
         raise (NotEnoughRights if code == NotEnoughRights.exit_code else MachineRefused)(f"{host}: {reason}")
     try:
         return snapshot_from(json.loads(output))
     except (ValueError, RecursionError, VerrouError) as error:
-        raise MachineRefused(f"{host}: it sent no survey ({error})") from None
+        raise MachineRefused(f"{host}: it sent no survey ({printable(str(error))})") from None
