@@ -5,13 +5,16 @@
 The client is killed, the server's child there, the program there, or the cable is pulled, while an account is added or
 removed, a baseline applied, a run undone or resumed. Prints a table of what was cut, and what became of it."""
 
+import os
 import random
 import re
+import signal
 import subprocess
 import sys
 import tempfile
 import time
 from collections import Counter
+from contextlib import suppress
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
@@ -38,6 +41,8 @@ DOING = {
     "undo": ("undo", "--yes"),
     "resume": ("resume",),
 }
+AS_IT_APPLIES = 0.2
+"""Seconds; shorter instants are counted from the first change, others from the start."""
 CUTS = ("near", "server", "program", "cable")
 
 
@@ -51,6 +56,17 @@ def state(machine: FarMachine) -> str:
     return " ".join(text.split())
 
 
+def wait_for_changes(machine: FarMachine, near: "subprocess.Popen[str]") -> None:
+    """Wait until the journal there begins to keep a further change set."""
+    kept, before = machine.root / "var/lib/verrou/kept", None
+    while near.poll() is None:
+        now = len(os.listdir(kept)) if kept.exists() else 0
+        before = now if before is None else before
+        if now > before:
+            return
+        time.sleep(0.0005)
+
+
 def cut(kind: str, cable: Cable, machine: FarMachine, near: "subprocess.Popen[str]") -> None:
     """Cut the connection in one of four ways."""
     match kind:
@@ -59,7 +75,10 @@ def cut(kind: str, cable: Cable, machine: FarMachine, near: "subprocess.Popen[st
         case "server":
             machine.inside("pkill", "-KILL", "-f", "^sshd: .*@notty")
         case "program":
-            machine.inside("pkill", "-KILL", "-f", "s.connect.bytes")
+            for process in Path("/proc").glob("[0-9]*"):
+                with suppress(OSError):
+                    if b"\0-c\0import sys,socket,struct;s=" in (process / "cmdline").read_bytes():
+                        os.kill(int(process.name), signal.SIGKILL)
         case "cable":
             cable.plug(False)
 
@@ -81,6 +100,8 @@ def one(cable: Cable, machine: FarMachine, doing: str, kind: str, instant: float
         cwd=cable.folder,
         start_new_session=True,
     ) as near:
+        if instant < AS_IT_APPLIES:
+            wait_for_changes(machine, near)
         time.sleep(instant)
         ended = near.poll() is not None
         cut(kind, cable, machine, near)
@@ -125,7 +146,8 @@ def main() -> None:
             first = state(machine)
             for number in range(cuts):
                 doing, kind = chance.choice(("harden", "add", "remove")), chance.choice(CUTS)
-                found = one(cable, machine, doing, kind, chance.uniform(1.0, 4.2), first, number)
+                instant = chance.uniform(0, 0.06) if chance.random() < 0.5 else chance.uniform(1.0, 4.2)
+                found = one(cable, machine, doing, kind, instant, first, number)
                 table[doing, kind, found] += 1
                 if found == "interrupted":
                     doing, kind = chance.choice(("undo", "resume")), chance.choice(CUTS)

@@ -314,8 +314,8 @@ def test_a_cut_before_the_handshake_changes_nothing_and_after_it_all(machine: Fa
     puppet.say({"answer": None})
     assert puppet.until_call("before_applying") == {"entry": 1}
     if when == "after":
-        puppet.say({"answer": None})
         puppet.process.send_signal(signal.SIGHUP)
+        puppet.say({"answer": None})
     puppet.cut()
     puppet.process.wait(60)
     assert ("gull:" in machine.shell("cat /etc/passwd")) is (when == "after")

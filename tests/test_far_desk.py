@@ -3,6 +3,7 @@
 import io
 import json
 import os
+import select
 import socket
 import struct
 import subprocess
@@ -144,6 +145,7 @@ def test_no_sign_of_the_other_end_moves_a_cursor(text: str) -> None:
         for part in left.split("\r") if styles else [left]:
             assert part.replace("\n", "").isprintable(), (text, left)
         assert styles or "\r" not in left
+    assert shown("\x1b[1mx\x1b[0m a\r  \rb", styles=False) == "x ab"
     assert shown("a\r     \rb", styles=True) == "a\r     \rb" and shown("a\rb", styles=True) == "a\\rb"
 
 
@@ -294,35 +296,28 @@ def test_root_runs_what_comes_from_the_account_alone(tmp_path: Path) -> None:
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="root alone becomes somebody else")
 def test_the_relay_passes_on_to_root_alone() -> None:
-    def connects(uid: int) -> int:
-        child = os.fork()
-        if child == 0:
-            os.setuid(uid)
-            with socket.socket(socket.AF_UNIX) as line:
-                line.connect("\0verrou-relay-test")
-                os.write(1, b"")
-                line.recv(1)
-            os._exit(0)
-        return child
-
-    pipe = subprocess.PIPE
-    with (
-        socket.socket(socket.AF_UNIX) as listening,
-        subprocess.Popen(["cat"], stdin=pipe, stdout=pipe, stderr=pipe) as cat,
-    ):
+    connects = "import os,socket;os.setuid(%d);s=socket.socket(1);s.connect(chr(0)+'verrou-relay-test');s.recv(1)"
+    pipe, (silent, writing) = subprocess.PIPE, os.pipe()
+    cat = subprocess.Popen(["cat"], stdin=pipe, stdout=pipe, stderr=pipe)
+    others = []
+    with socket.socket(socket.AF_UNIX) as listening, cat:
         listening.bind("\0verrou-relay-test")
         listening.listen(2)
-        children = [connects(12345)]
-        os.waitpid(children[0], os.WNOHANG)
-        children.append(connects(0))
-        line = relay.elevated(cat, listening, "ask-x:", silent := os.pipe()[0])
-        assert line is not None
-        assert struct.unpack("3i", line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))[1] == 0
-        line.close()
-        cat.kill()
-        os.close(silent)
-    for child in children:
-        os.waitpid(child, 0)
+        try:
+            for uid in (12345, 0):
+                others.append(subprocess.Popen([sys.executable, "-I", "-c", connects % uid]))
+                assert select.select([listening], [], [], 30)[0] or uid == 0
+            line = relay.elevated(cat, listening, "ask-x:", silent)
+            assert line is not None
+            with line:
+                assert struct.unpack("3i", line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))[1] == 0
+        finally:
+            for process in (cat, *others):
+                process.kill()
+    for other in others:
+        other.wait()
+    for each in (silent, writing):
+        os.close(each)
 
 
 def test_what_arrives_damaged_is_not_run() -> None:

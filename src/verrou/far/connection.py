@@ -14,7 +14,7 @@ import verrou
 from verrou.cli.user import user
 from verrou.core.errors import MachineRefused, NotEnoughRights, VerrouError
 from verrou.far.address import Address
-from verrou.far.frames import MOST_FROM_THERE, Channel, Cut
+from verrou.far.frames import MOST_FROM_THERE, SILENT, Channel, Cut
 from verrou.far.ssh import FAILED, MOST_LINES, Said, connect, ssh_words
 from verrou.reports.terminal import printable
 
@@ -141,7 +141,7 @@ class Connection:
                 line = self._channel.line(1.0)
             except Cut as cut:
                 since = begun if self.limit is not None else self._authenticated
-                if str(cut) != "no answer":
+                if str(cut) != SILENT:
                     raise
                 if since is not None and time.monotonic() - since > (self.limit or PATIENCE):
                     raise self._error(
@@ -173,7 +173,13 @@ class Connection:
             return
         tried = 0
         while True:
-            frame = self._hear("relay")
+            try:
+                frame = self._hear("relay")
+            except Cut as cut:
+                if str(cut) != SILENT:
+                    raise
+                asks = "it may ask for something else than a password. Sign in as root by key."
+                raise self._error(NotEnoughRights, f"sudo does not answer: {asks}") from None
             if frame.get("elevated") is True:
                 self._channel.send_raw(b"%d\n" % len(program) + program)
                 return
@@ -237,8 +243,8 @@ class Connection:
         self._channel.send_raw(file)
 
     def _hear(self, place: str) -> dict[str, Any]:
-        """Return the next frame of a program that starts there. It is waited for while there are questions here."""
-        frame = self._channel.receive(None if self.limit is None else self.limit)
+        """Return the next frame of a program that starts there."""
+        frame = self._channel.receive(self.limit or PATIENCE)
         if frame.get("at") != place or frame.get("damaged"):
             raise self._error(MachineRefused, "it did not start Verrou as it was sent. Try again.")
         return frame

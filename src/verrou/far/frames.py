@@ -12,6 +12,8 @@ MOST_FROM_THERE = 64_000_000
 MOST_FROM_HERE = 600_000_000
 """Bytes of the longest line to it: a survey that a comparison sends over."""
 PIECE = 65536
+SILENT = "no answer"
+"""Why a connection is taken for gone that is still open."""
 
 
 class Cut(Exception):
@@ -72,7 +74,7 @@ class Channel:
     def _read(self, until: float | None) -> bytes:
         left = None if until is None else max(0.0, until - time.monotonic())
         if left is not None and not select.select([self.incoming], [], [], left)[0]:
-            raise Cut("no answer")
+            raise Cut(SILENT)
         try:
             part = os.read(self.incoming, PIECE)
         except OSError as error:
