@@ -13,21 +13,27 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou, examples
 from verrou.cli.user import LocalUser
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights, VerrouError
+from verrou.core.history.entries import JournalEntry
 from verrou.far import near, relay, starter
 from verrou.far.address import address_from
 from verrou.far.connection import FROM_SOCKET, Connection, Secret
 from verrou.far.desk import CALLS, Desk, Lying, shown
 from verrou.far.frames import Channel, Cut, NotUnderstood
-from verrou.far.order import Order, Task, order_from
+from verrou.far.order import Order, Task, command_order, order_from
+from verrou.far.outcome import _words
 from verrou.far.ssh import Said
 from verrou.far.surveys import survey_from
+from verrou.far.there import Cable, FarStream
 from verrou.records.rounds import read_assignment
+from verrou.records.standing import words_of
+from verrou.reports.terminal import Terminal
 
 SECRET = "kittiwake-Cliff-42"
 
@@ -232,6 +238,22 @@ def test_an_order_comes_back() -> None:
     assert order_from(json.loads(json.dumps(order.data()))) == order
 
 
+def test_output_is_as_wide_as_the_terminal_at_this_end(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("COLUMNS", "77")
+    order = command_order("ssh://x", ["survey"])
+    assert order.columns == 77 and ("COLUMNS", "77") in order.environment
+    monkeypatch.delenv("COLUMNS")
+    stream = FarStream(Cable(Channel(0, 0, 0)), "out", True, 77)
+    monkeypatch.setattr(sys, "__stdout__", None)
+    assert Terminal(stream).width == 77
+
+
+def test_the_outcome_of_a_run_in_words() -> None:
+    entry = JournalEntry(number=3, command="undo", by="keeper", begun="2026-11-28 12:00:00")
+    assert _words(entry) == (words_of(entry), False)
+    assert _words(evolve(entry, finished="2026-11-28 12:00:01")) == ("entry 3 (undo) was applied whole", True)
+
+
 SAID = {
     "No ED25519 host key is known for x": "is not known here: SHA256:abc (ssh-ed25519)",
     "Host key verification failed.": "is not known here",
@@ -364,12 +386,13 @@ def test_a_table_says_where_each_machine_is(text: str) -> None:
 
 
 def test_a_table_of_machines_here_is_a_round_too(verrou: Verrou, station: Path, tmp_path: Path) -> None:
-    lines = [f'{name} = {{ at = "station/{name}.bench.json" }}' for name in ("hide-01", "ringing-02")]
+    named = {"terminal": "hide-01", "ringing-02": "ringing-02"}
+    lines = [f'{name} = {{ at = "station/{machine}.bench.json" }}' for name, machine in named.items()]
     (tmp_path / "lab.toml").write_text("\n".join(["[machines]", *lines, 'gone = { at = "ssh://-x" }']))
     assert "invalid address" in verrou("round", "lab.toml", "-b", "essential", code=2).stderr
     (tmp_path / "lab.toml").write_text("\n".join(["[machines]", *lines]))
     rows = verrou.json("round", "lab.toml", "-b", "essential", code=1)["machines"]
-    assert [row["machine"] for row in rows] == ["hide-01", "ringing-02"]
+    assert {row["machine"] for row in rows} == set(named)
     assert "not across a cable" in verrou("round", "lab.toml", "-b", "essential", "--harden", code=2).stderr
     assert "goes with a table" in verrou("round", "station", "-b", "essential", "--harden", code=2).stderr
 

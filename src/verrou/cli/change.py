@@ -56,7 +56,7 @@ class ChangeRun:
             raise MachineRefused(f"nothing was changed: {dry_run.prediction_reason}; to see a prediction: --preview")
         if not self._only_tests or self.settings.preview:
             with nullcontext() if self.settings.looking else _read_by_somebody():
-                show_plan(dry_run, self.baseline)
+                show_plan(dry_run, self.baseline, self.settings.overridden)
                 sys.stdout.flush()
         self._refuse(dry_run)
         if self.settings.looking:
@@ -222,7 +222,7 @@ def _gets(dry_run: DryRun, name: str) -> bool:
     return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in dry_run.steps)
 
 
-def show_plan(dry_run: DryRun, baseline: Baseline | None) -> None:
+def show_plan(dry_run: DryRun, baseline: Baseline | None, overridden: Sequence[str] = ()) -> None:
     """Print the plan with the result of the dry run, notices, and what would be met afterwards."""
     out = console()
     print_table(out, plan_table(dry_run.steps, dry_run.before, dry_run_made=not dry_run.prediction_reason))
@@ -230,7 +230,8 @@ def show_plan(dry_run: DryRun, baseline: Baseline | None) -> None:
         out.print(f"Predicted only; no dry run: {shown(dry_run.prediction_reason)}.", style=DOUBTFUL)
     steps = [step for step, _ in dry_run.steps]
     left_alone = notices(dry_run.before, dry_run.after, steps)
-    for remark in (*guards.warnings(dry_run.candidate), *left_alone, *dry_run.notices):
+    arrival = guards.arrival_warnings(dry_run.candidate, overridden)
+    for remark in (*arrival, *guards.warnings(dry_run.candidate), *left_alone, *dry_run.notices):
         out.print(shown(remark), style=DOUBTFUL)
     for mismatch in dry_run.mismatches:
         out.print(shown(mismatch_text(mismatch)), style=BAD)

@@ -66,7 +66,7 @@ def undo(
     for line in going_back_lines(entries, dry_run.before, dry_run.after):
         out.print(shown(line))
     print_table(out, restored_table(dry_run.put_back))
-    for remark in dry_run.notices:
+    for remark in (*guards.arrival_warnings(dry_run.candidate, accepted), *dry_run.notices):
         out.print(shown(remark), style=DOUBTFUL)
     reversals.check_undo(changeable, journal, dry_run, entries, info)
     if preview:

@@ -19,7 +19,7 @@ from verrou.core.judging.administrator_guards import (
     untried_administrator,
 )
 from verrou.core.judging.conflicts import contradiction
-from verrou.core.judging.review import Arrival, Candidate, Refusal, StepEffect, candidate_of, effects
+from verrou.core.judging.review import Candidate, Refusal, StepEffect, candidate_of, effects
 from verrou.core.model import (
     Account,
     AccountName,
@@ -274,21 +274,25 @@ def refusals_on(candidate: Candidate, accepted: Collection[str] = ()) -> list[Re
     return [refusal for guard in asked for refusal in guard.check(candidate)]
 
 
-def warnings(candidate: Candidate) -> list[str]:
-    """Return warnings for promises that were already broken before the plan, or cannot be judged on the copy."""
-    return [*_arrival_unknown(candidate.arrival), *_already_broken(candidate)]
-
-
-def _arrival_unknown(arrival: Arrival | None) -> Iterator[str]:
-    if arrival is not None and arrival.succeeded is Known.UNKNOWN:
-        yield (
-            f"Whether {arrival.account} can still sign in from your computer could not be tried on the private copy: "
-            f"{arrival.message}. After the changes are applied, a new connection must succeed within {ARRIVES_WITHIN} "
-            "seconds; otherwise they are undone."
+def arrival_warnings(candidate: Candidate, accepted: Collection[str] = ()) -> Iterator[str]:
+    """Yield what to know about the way back in that could not be tried on the copy."""
+    arrival = candidate.arrival
+    if arrival is None or arrival.succeeded is not Known.UNKNOWN:
+        return
+    untried = f"Whether {arrival.account} can still sign in from your computer could not be tried on the private copy"
+    then = (
+        ""
+        if OWN_ACCOUNT in accepted
+        else (
+            f" After the changes are applied, a new connection must succeed within {ARRIVES_WITHIN} seconds; otherwise "
+            "they are undone."
         )
+    )
+    yield f"{untried}: {arrival.message}.{then}"
 
 
-def _already_broken(candidate: Candidate) -> list[str]:
+def warnings(candidate: Candidate) -> list[str]:
+    """Return warnings for promises that were already broken before the plan."""
     if candidate.usable_after or candidate.usable_before:
         return []
     if perhaps := possible_administrators(candidate.before):

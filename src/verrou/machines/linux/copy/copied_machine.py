@@ -289,11 +289,9 @@ class LinuxCopy(Restoring):
         self.root.forget()
         if arriving.succeeded:
             return Arrival(self.visitor.account, Known.YES, "")
-        if not received.spoke:
-            first = next(iter(received.message.splitlines()), "its SSH server said nothing")
-            return Arrival(self.visitor.account, Known.UNKNOWN, f"{first}; your SSH client: {arriving.message}")
-        if not received.came:
-            return Arrival(self.visitor.account, Known.UNKNOWN, f"your SSH client did not come: {arriving.message}")
+        if not (received.spoke and received.came):  # one of them never was there to be judged
+            server = next(iter(received.message.splitlines()), "its SSH server said nothing")
+            return Arrival(self.visitor.account, Known.UNKNOWN, f"{server}; your SSH client: {arriving.message}")
         return Arrival(self.visitor.account, Known.NO, arriving.message)
 
     @contextmanager
