@@ -279,16 +279,13 @@ def arrival_warnings(candidate: Candidate, accepted: Collection[str] = ()) -> It
     arrival = candidate.arrival
     if arrival is None or arrival.succeeded is not Known.UNKNOWN:
         return
-    untried = f"Whether {arrival.account} can still sign in from your computer could not be tried on the private copy"
-    then = (
-        ""
-        if OWN_ACCOUNT in accepted
-        else (
-            f" After the changes are applied, a new connection must succeed within {ARRIVES_WITHIN} seconds; otherwise "
+    who = f"Whether {arrival.account} can still sign in from your computer"
+    yield f"{who} could not be tried on the private copy: {arrival.message}."
+    if OWN_ACCOUNT not in accepted:
+        yield (
+            f"After the changes are applied, a new connection must succeed within {ARRIVES_WITHIN} seconds; otherwise "
             "they are undone."
         )
-    )
-    yield f"{untried}: {arrival.message}.{then}"
 
 
 def warnings(candidate: Candidate) -> list[str]:
