@@ -17,6 +17,7 @@ from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
+import verrou.far.desk
 from conftest import Verrou, examples
 from verrou.cli.user import LocalUser
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights, VerrouError
@@ -125,6 +126,9 @@ def test_what_the_command_names_is_done(tmp_path: Path, monkeypatch: pytest.Monk
     assert [frame.get("error") for frame in sent] == [None, None, None, None, "BadInput"]
     assert sent[1]["answer"] == ['[baseline]\ntitle = "More"\n', "more.toml"]
     assert Path("p.txt").read_text() == f"gull: {SECRET}\n" and Path("p.txt").stat().st_mode & 0o777 == 0o600
+    Path("a.survey.json").write_text("{}")
+    (answered,) = served(desk_for("-v", "compare", "a.survey.json", "now"), call("survey", address="a.survey.json"))
+    assert answered["error"] == "BadInput" and "not a survey" in answered["message"]
     (saved,) = served(desk_for("survey", "--save", "near"), call("write_new", file="near.survey.json", content="{}"))
     assert saved == {"answer": None} and Path("near.survey.json").read_text() == "{}"
 
@@ -136,6 +140,10 @@ def test_questions_bear_the_name_of_the_other_computer(monkeypatch: pytest.Monke
     assert asked == ["hide-04 asks: Password of your bank\\x1b[2J\\r"] and sent == [{"answer": SECRET}]
     with pytest.raises(Lying, match="where no one is asked"):
         served(desk_for("harden", asks=False), call("hidden", prompt="Password", twice=False))
+    monkeypatch.setattr(verrou.far.desk, "MOST_UNSEEN", 10)
+    served(desk_for("harden"), {"out": "x" * 11})
+    with pytest.raises(Lying, match="more than any survey"):
+        served(desk_for("harden", asks=False), {"out": "x" * 6}, {"err": "x" * 5})
     desk = desk_for("harden")
     with pytest.raises(Lying, match="more questions"):
         served(desk, *[call("hidden", prompt="x", twice=False)] * 2001)

@@ -22,6 +22,8 @@ from verrou.machines.survey.kind import SURVEY
 from verrou.reports.terminal import STYLES, printable
 
 MOST_QUESTIONS, MOST_WORDS, MOST_PROMPT = 2000, 50, 2000
+MOST_UNSEEN = 200_000_000
+"""Signs of output that are kept where no one sees them: a survey of 100,000 accounts has 150 million."""
 _STYLE = "|".join(["0", *STYLES.values()])
 SHOWN = re.compile(
     rf"(?P<style>\x1b\[(?:{_STYLE})m)|(?P<erased>\r *\r)|(?P<plain>[^\x1b\r]+)|(?P<other>.)",
@@ -58,6 +60,7 @@ class Desk:
     applying: int | None = None
     _visit: Visit | None = None
     _asked: int = 0
+    _size: int = 0
     _typed: set[str] = field(factory=set)
     _reserved: set[str] = field(factory=set)
 
@@ -105,7 +108,14 @@ class Desk:
             answer = {"error": "EOFError"}
         send(answer)
 
+    @property
+    def _command(self) -> str:
+        return next((word for word in self.words if not word.startswith("-")), "")
+
     def _show(self, stream: TextIO, text: str) -> None:
+        self._size += len(text)
+        if self._size > MOST_UNSEEN and not self.asks:
+            raise Lying("more than any survey has")
         stream.write(shown(text, styles=stream.isatty()))
         if stream.isatty():
             stream.flush()
@@ -143,7 +153,7 @@ class Desk:
     def _baselines(self) -> set[tuple[str, str]]:
         """Return the baselines that the command line, or an answer, names, and all that they build on."""
         waiting = [(name, "") for name in (*self._given(*READ), *self._typed)]
-        if self.words[:1] == (VISIT,):
+        if self._command == VISIT:
             waiting += [(name, "") for name in user().baselines_here()]
         found: set[tuple[str, str]] = set()
         while waiting:
@@ -167,12 +177,12 @@ class Desk:
         return (found | long | short) - {""}
 
     def baselines_here(self) -> list[str]:
-        if self.words[:1] != (VISIT,):
+        if self._command != VISIT:
             raise Lying("a question for the files here")
         return list(user().baselines_here())
 
     def survey(self, address: str) -> str:
-        if self.words[:1] != (COMPARE,) or address not in self.words:
+        if self._command != COMPARE or address not in self.words:
             raise Lying(f"a question for a file that the command does not name: {printable(address[:100])}")
         return json.dumps(survey_data(user().survey(address)), default=str)
 
@@ -194,7 +204,7 @@ class Desk:
         path = Path(file)
         given = [PurePath(name) for name in self._given(*WRITTEN)]
         named = {*map(str, given), *(str(SURVEY.file_for(Path(name))) for name in given if name.name)}
-        by_visit = self.words[:1] == (VISIT,) and PLAIN_NAME.fullmatch(file) and path.suffix in VISIT_WRITES
+        by_visit = self._command == VISIT and PLAIN_NAME.fullmatch(file) and path.suffix in VISIT_WRITES
         if str(path) not in named and not by_visit:
             raise Lying(f"a file that the command does not name: {printable(file[:100])}")
         return path
