@@ -56,18 +56,36 @@ def state(machine: FarMachine) -> str:
     return " ".join(text.split())
 
 
-def wait_for_changes(machine: FarMachine, near: "subprocess.Popen[str]") -> None:
-    """Wait until the journal there begins to keep a further change set."""
-    kept, before = machine.root / "var/lib/verrou/kept", None
-    while near.poll() is None:
-        now = len(os.listdir(kept)) if kept.exists() else 0
-        before = now if before is None else before
-        if now > before:
-            return
-        time.sleep(0.0005)
+def program_there(machine: FarMachine) -> list[int]:
+    """The process of the program there, as this computer numbers it."""
+    found, own = [], os.readlink(f"/proc/{machine.first}/ns/pid")
+    for process in Path("/proc").glob("[0-9]*"):
+        with suppress(OSError):
+            words = (process / "cmdline").read_bytes()
+            if b"\0-c\0import sys,socket,struct;s=" in words and os.readlink(process / "ns/pid") == own:
+                found.append(int(process.name))
+    return found
 
 
-def cut(kind: str, cable: Cable, machine: FarMachine, near: "subprocess.Popen[str]") -> None:
+def wait_for_changes(machine: FarMachine, near: "subprocess.Popen[str]") -> list[int]:
+    """Wait until the journal there begins to be written, and return the processes of the program."""
+    journal, processes = machine.root / "var/lib/verrou", list[int]()
+    while near.poll() is None and not processes:
+        processes = program_there(machine)
+    before = written(journal)
+    while near.poll() is None and written(journal) == before:
+        time.sleep(0.0002)
+    return processes
+
+
+def written(journal: Path) -> tuple[int, int]:
+    """How much a journal holds: change sets, and bytes."""
+    with suppress(OSError):
+        return len(os.listdir(journal / "kept")), (journal / "journal.jsonl").stat().st_size
+    return 0, 0
+
+
+def cut(kind: str, cable: Cable, machine: FarMachine, near: "subprocess.Popen[str]", there: list[int]) -> None:
     """Cut the connection in one of four ways."""
     match kind:
         case "near":
@@ -75,10 +93,9 @@ def cut(kind: str, cable: Cable, machine: FarMachine, near: "subprocess.Popen[st
         case "server":
             machine.inside("pkill", "-KILL", "-f", "^sshd: .*@notty")
         case "program":
-            for process in Path("/proc").glob("[0-9]*"):
-                with suppress(OSError):
-                    if b"\0-c\0import sys,socket,struct;s=" in (process / "cmdline").read_bytes():
-                        os.kill(int(process.name), signal.SIGKILL)
+            for process in there or program_there(machine):
+                with suppress(ProcessLookupError):
+                    os.kill(process, signal.SIGKILL)
         case "cable":
             cable.plug(False)
 
@@ -100,11 +117,10 @@ def one(cable: Cable, machine: FarMachine, doing: str, kind: str, instant: float
         cwd=cable.folder,
         start_new_session=True,
     ) as near:
-        if instant < AS_IT_APPLIES:
-            wait_for_changes(machine, near)
+        there = wait_for_changes(machine, near) if instant < AS_IT_APPLIES else []
         time.sleep(instant)
         ended = near.poll() is not None
-        cut(kind, cable, machine, near)
+        cut(kind, cable, machine, near, there)
         if kind == "cable":
             time.sleep(random.choice((2, 18)))
             cable.plug(True)
@@ -120,15 +136,14 @@ def one(cable: Cable, machine: FarMachine, doing: str, kind: str, instant: float
         assert found == "whole" and state(machine) != before, (doing, kind, told, listed)
     if "was interrupted" in told:
         assert found == "interrupted", (doing, kind, told, listed)
-    return (
-        "done before"
-        if ended
-        else found
-        if found == "interrupted"
-        else "as before"
-        if state(machine) == before
-        else "applied"
-    )
+    if ended:
+        return "done before"
+    return found if found == "interrupted" else "as before" if state(machine) == before else "applied"
+
+
+def an_instant(chance: random.Random) -> float:
+    """A while from the first change, or one from the start."""
+    return chance.uniform(0, 0.03) if chance.random() < 0.7 else chance.uniform(1.0, 4.2)
 
 
 def main() -> None:
@@ -146,19 +161,20 @@ def main() -> None:
             first = state(machine)
             for number in range(cuts):
                 doing, kind = chance.choice(("harden", "add", "remove")), chance.choice(CUTS)
-                instant = chance.uniform(0, 0.06) if chance.random() < 0.5 else chance.uniform(1.0, 4.2)
-                found = one(cable, machine, doing, kind, instant, first, number)
+                found = one(cable, machine, doing, kind, an_instant(chance), first, number)
                 table[doing, kind, found] += 1
-                if found == "interrupted":
-                    doing, kind = chance.choice(("undo", "resume")), chance.choice(CUTS)
-                    again = one(cable, machine, doing, kind, chance.uniform(1.0, 3.5), state(machine), number)
+                print(number, doing, kind, found, flush=True)
+                if state(machine) != first:
+                    doing = chance.choice(("undo", "resume")) if found == "interrupted" else "undo"
+                    kind = chance.choice(CUTS)
+                    again = one(cable, machine, doing, kind, an_instant(chance), state(machine), number)
                     table[doing, kind, again] += 1
+                    print(number, doing, kind, again, flush=True)
                 for _ in range(4):
                     if state(machine) == first and "interrupted" not in journal(cable):
                         break
                     ended = cable.verrou("undo", "--yes", "-m", f"ssh://{HOST}")
                 assert state(machine) == first, ended
-                print(number, doing, kind, found, flush=True)
     for (doing, kind, found), count in sorted(table.items()):
         print(f"{doing:<8} {kind:<8} {found:<12} {count}")
     print(f"{sum(table.values())} cuts, all whole")

@@ -286,9 +286,9 @@ def test_what_ssh_says_in_plain_words(line: str) -> None:
 
 def test_the_password_is_sent_once_unless_somebody_is_asked(monkeypatch: pytest.MonkeyPatch) -> None:
     connection = Connection(address_from("ssh://hide-04"), Secret(SECRET), asks=False)
-    assert connection._password("", 0) == SECRET
+    assert connection._password(0) == SECRET
     with pytest.raises(Exception, match="did not accept"):
-        connection._password("Sorry, try again.", 1)
+        connection._password(1)
 
 
 HANGS = {

@@ -32,6 +32,7 @@ it."""
 PATIENCE, NOISE = 60.0, 1_000_000
 """Seconds until the far end has to be there, and bytes that a login script may print before."""
 BEAT = 10.0
+MOST_OF_A_NAME = 200
 OF_SSH = ("OpenSSH_", "debug", "Authenticated", "Transferred", "Bytes per second")
 """How lines begin that ssh prints besides what is said there."""
 
@@ -164,7 +165,7 @@ class Connection:
 
     def _become_root(self) -> None:
         hello = self._hear("relay")
-        self.account, self.ends = str(hello.get("account", "")), str(hello.get("connection", ""))
+        self.account, self.ends = (str(hello.get(part, ""))[:MOST_OF_A_NAME] for part in ("account", "connection"))
         program = _program("starter.py")
         start = start_command(FROM_SOCKET, self._nonce, "%d")
         self._channel.send({"size": len(program), "start": start})
@@ -184,12 +185,12 @@ class Connection:
                 self._channel.send_raw(b"%d\n" % len(program) + program)
                 return
             if frame.get("asks") is True:
-                self._channel.send({"password": self._password(str(frame.get("said", "")), tried)})
+                self._channel.send({"password": self._password(tried)})
                 tried += 1
                 continue
             raise self._not_root(frame.get("ended"), str(frame.get("said", "")))
 
-    def _password(self, said: str, tried: int) -> str:
+    def _password(self, tried: int) -> str:
         if self.secret.value is not None and tried == 0:
             return self.secret.value
         if not self.asks or not user().can_be_asked:
