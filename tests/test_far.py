@@ -98,7 +98,11 @@ def test_a_job_from_end_to_end(cable: Cable, machine: FarMachine) -> None:
     """Questions, passwords and files are those of the near end; the journal alone stays there."""
     added = cable.verrou("account", "add", "gull", "--password", "stdin", *at("keeper"), "--yes", typed=f"{NEW}\n")
     assert added.returncode == 0, added.stderr
-    assert machine.inside("su", "tern", "-c", f"echo {NEW} | su gull -c true").returncode in (0, 1)
+    hashed = machine.shell("grep ^gull: /etc/shadow").split(":")[1]
+    assert (
+        machine.shell(f'python3 -W ignore -c \'import crypt;print(crypt.crypt("{NEW}", "{hashed}"))\'').strip()
+        == hashed
+    )
     ended = cable.verrou("account", "add", "daypass", "--role", "guest", "--password", "generate", *at("root"))
     assert ended.returncode == 6 and "no answer" in ended.stderr
     file = ("--password", "generate", "--password-file", "handed.txt")
@@ -365,6 +369,7 @@ def test_every_example_of_the_chapter_is_so(cable: Cable, layer: tuple[Path, Pat
             assert ended.returncode == code, f"{words}\n{ended.stdout}{ended.stderr}"
             for line in output:
                 assert plain(line) in plain(ended.stdout + ended.stderr), f"{words}\n{ended.stdout}{ended.stderr}"
+        assert [name for name in os.listdir(cable.folder / "surveys") if "sheet" in name] == ["hide-04-sheet.html"]
     finally:
         for host in hosts:
             host.close()
@@ -389,9 +394,6 @@ def test_a_round_over_hosts_of_which_some_fail(cable: Cable, layer: tuple[Path, 
             assert f"skipped: {reason}" in ended.stderr, ended.stderr
         assert [row["machine"] for row in json.loads(ended.stdout)["machines"]] == ["hide-04", "hide-05"]
         assert sorted(os.listdir(cable.folder / "out")) == ["hide-04.survey.json", "hide-05.survey.json"]
-        ended = cable.verrou("round", "lab.toml", "--harden", "--yes", "--into", "out")
-        assert "2 of 2 machines meet every requirement; 2 skipped" in ended.stdout, ended.stdout + ended.stderr
-        assert {"hide-04-sheet.html", "hide-05-sheet.html"} <= set(os.listdir(cable.folder / "out"))
         asking = '[baseline]\ntitle = "Asks"\n[accounts.gull]\nrole = "standard"\npassword = "ask"\n'
         (cable.folder / "asks.toml").write_text(asking)
         ended = cable.verrou("round", "lab.toml", "-b", "asks.toml", "--harden", "--yes")
