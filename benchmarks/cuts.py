@@ -56,22 +56,11 @@ def state(machine: FarMachine) -> str:
     return " ".join(text.split())
 
 
-def program_there(machine: FarMachine) -> list[int]:
-    """The process of the program there, as this computer numbers it."""
-    found, own = [], os.readlink(f"/proc/{machine.first}/ns/pid")
-    for process in Path("/proc").glob("[0-9]*"):
-        with suppress(OSError):
-            words = (process / "cmdline").read_bytes()
-            if b"\0-c\0import sys,socket,struct;s=" in words and os.readlink(process / "ns/pid") == own:
-                found.append(int(process.name))
-    return found
-
-
 def wait_for_changes(machine: FarMachine, near: "subprocess.Popen[str]") -> list[int]:
     """Wait until the journal there begins to be written, and return the processes of the program."""
     journal, processes = machine.root / "var/lib/verrou", list[int]()
     while near.poll() is None and not processes:
-        processes = program_there(machine)
+        processes = machine.program()
     before = written(journal)
     while near.poll() is None and written(journal) == before:
         time.sleep(0.0002)
@@ -93,7 +82,7 @@ def cut(kind: str, cable: Cable, machine: FarMachine, near: "subprocess.Popen[st
         case "server":
             machine.inside("pkill", "-KILL", "-f", "^sshd: .*@notty")
         case "program":
-            for process in there or program_there(machine):
+            for process in there or machine.program():
                 with suppress(ProcessLookupError):
                     os.kill(process, signal.SIGKILL)
         case "cable":

@@ -178,6 +178,16 @@ class FarMachine:
         """Run a program there as root."""
         return subprocess.run([*self.enter, *command], input=typed, capture_output=True, text=True, check=False)
 
+    def program(self) -> list[int]:
+        """The process of the program that runs there, as this computer numbers it; none before it does."""
+        found, own = [], os.readlink(f"/proc/{self.first}/ns/pid")
+        for process in Path("/proc").glob("[0-9]*"):
+            with contextlib.suppress(OSError):
+                words = (process / "cmdline").read_bytes()
+                if b"\0-c\0import sys,socket,struct;s=" in words and os.readlink(process / "ns/pid") == own:
+                    found.append(int(process.name))
+        return found
+
     def shell(self, text: str) -> str:
         """Run a text of sh there as root, and return its output."""
         ended = self.inside("sh", "-ec", text)

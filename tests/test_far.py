@@ -336,22 +336,32 @@ def test_a_cut_before_the_handshake_changes_nothing_and_after_it_all(machine: Fa
         assert "gull:" in machine.shell("cat /etc/passwd")
 
 
-def test_the_near_end_looks_again_after_a_cut(cable: Cable, machine: FarMachine) -> None:
-    """The program there is killed while it applies changes: the next connection tells what became of it."""
-    machine.shell(
-        "mkfifo /run/wait; printf '#!/bin/sh\\ncat /run/wait > /dev/null\\n' > /usr/sbin/nscd; chmod 755 /usr/sbin/nscd"
-    )
-    machine.shell("mkdir -p /run/nscd; touch /run/nscd/socket")
+def test_a_run_that_is_killed_there_is_told_of_and_finished(cable: Cable, machine: FarMachine) -> None:
+    """The program there is killed by its fourth rename, as it applies changes; the next connection says so."""
     words = cable.words("account", "add", "gull", "--password", "generate", "--yes", *at("keeper"))
+    renames = "rename,renameat,renameat2"
+    killed = [
+        "strace",
+        "-qq",
+        "-o",
+        "/dev/null",
+        "-e",
+        f"trace={renames}",
+        "-e",
+        f"inject={renames}:signal=KILL:when=4",
+    ]
     with subprocess.Popen(
         words, stderr=subprocess.PIPE, env=cable.environment, cwd=cable.folder, text=True, start_new_session=True
     ) as near:
-        try:
-            until(lambda: not machine.inside("pgrep", "-f", "cat /run/wait").returncode, "the end of the changes")
-        finally:
-            machine.inside("pkill", "-KILL", "-f", "s.connect.bytes")
+        until(machine.program, "a program there")
+        subprocess.run(["strace", "-qq", "-o", "/dev/null", *killing, "-p", str(machine.program()[0])], check=False)
         told = near.communicate()[1]
-    assert near.returncode == 4 and "entry 1 (account add gull" in told and "was applied whole" in told, told
+    assert near.returncode == 4 and "looking again" in told and "was interrupted. To finish: verrou resume" in told, (
+        told
+    )
+    assert "was interrupted" in cable.verrou("survey", *at("keeper")).stderr
+    assert "is finished" in plain(cable.verrou("resume", *at("keeper")).stdout)
+    assert "gull:" in machine.shell("cat /etc/passwd; pwck -rq; grpck -r")
 
 
 def test_every_example_of_the_chapter_is_so(cable: Cable, layer: tuple[Path, Path]) -> None:
