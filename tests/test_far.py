@@ -340,16 +340,7 @@ def test_a_run_that_is_killed_there_is_told_of_and_finished(cable: Cable, machin
     """The program there is killed by its fourth rename, as it applies changes; the next connection says so."""
     words = cable.words("account", "add", "gull", "--password", "generate", "--yes", *at("keeper"))
     renames = "rename,renameat,renameat2"
-    killed = [
-        "strace",
-        "-qq",
-        "-o",
-        "/dev/null",
-        "-e",
-        f"trace={renames}",
-        "-e",
-        f"inject={renames}:signal=KILL:when=4",
-    ]
+    killing = ("-e", f"trace={renames}", "-e", f"inject={renames}:signal=KILL:when=4")
     with subprocess.Popen(
         words, stderr=subprocess.PIPE, env=cable.environment, cwd=cable.folder, text=True, start_new_session=True
     ) as near:
