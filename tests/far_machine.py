@@ -31,7 +31,7 @@ mkdir -p run/sshd .old; pivot_root . .old; umount -l .old; rmdir .old
 hostname "$named"
 exec env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin /usr/sbin/sshd -D -e -o ListenAddress="$address" -o LogLevel=ERROR $more
 """
-ENTER = ("nsenter", "--mount", "--pid", "--uts", "--root", "--wdns=/", "-t")
+ENTER = ("nsenter", "--mount", "--pid", "--uts", "--net", "--root", "--wdns=/", "-t")
 
 
 @define
