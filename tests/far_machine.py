@@ -81,10 +81,11 @@ class Cable:
         )
         (self.folder / "config").write_text("\n".join(self.hosts))
 
-    def break_connections(self, *numbers: int) -> None:
-        """Have the client fail at some of its connections from now on, counted from 1."""
+    def break_connections(self, *numbers: int, saying: str = "") -> None:
+        """Have the client fail at some of its connections from now on, counted from 1, with a word of its own."""
+        told = shlex.quote(saying)
         client, count = self.folder / "bin/ssh", shlex.quote(str(self.folder / "count"))
-        broken = f"case $n in {'|'.join(map(str, numbers))}) exit 255;; esac\n" if numbers else ""
+        broken = f"case $n in {'|'.join(map(str, numbers))}) echo {told} >&2; exit 255;; esac\n" if numbers else ""
         text = f"#!/bin/sh\nn=$(($(cat {count}) + 1)); echo $n > {count}\n{broken}"
         client.write_text(f'{text}exec /usr/bin/ssh -F {shlex.quote(str(self.folder / "config"))} "$@"\n')
         client.chmod(0o755)

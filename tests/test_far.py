@@ -260,8 +260,10 @@ def test_the_branch_one_sits_on(cable: Cable, machine: FarMachine, what: str) ->
 
 @pytest.mark.parametrize("what", ["arrives", "does not", "is overridden"])
 def test_what_cannot_be_tried_must_prove_itself_afterwards(cable: Cable, machine: FarMachine, what: str) -> None:
-    """The second connection, which is to be tried on the copy, fails here; the third is the proof."""
-    cable.break_connections(2, *(() if what == "arrives" else (3,)))
+    """The second connection, which is to be tried on the copy, fails here. The third is the proof, which is tried again
+    unless it is denied."""
+    denied = "" if what == "arrives" else "k@h: Permission denied (publickey)."
+    cable.break_connections(2, 3, saying=denied)
     more = ("--override", "own-account") if what == "is overridden" else ()
     ended = cable.verrou("account", "add", "gull", "--password", "generate", "--yes", *more, *at("keeper"))
     shown = " ".join(ended.stdout.split())
@@ -324,7 +326,7 @@ def test_a_cut_before_the_handshake_changes_nothing_and_after_it_all(machine: Fa
     assert ("gull:" in machine.shell("cat /etc/passwd")) is (when == "after")
     asked = Puppet(machine, task="outcome", entry=1)
     assert asked.process.stdout is not None
-    told = json.loads(asked.process.stdout.readline())["err"]
+    told = json.loads(asked.process.stdout.readline())["out"]
     expected = "was applied whole" if when == "after" else "nothing was changed"
     assert expected in told, told
     asked.process.wait(60)

@@ -28,7 +28,7 @@ from verrou.far.connection import FROM_SOCKET, Connection, Secret
 from verrou.far.desk import CALLS, Desk, Lying, shown
 from verrou.far.frames import Channel, Cut, NotUnderstood
 from verrou.far.order import Order, Task, command_order, order_from
-from verrou.far.outcome import _words
+from verrou.far.outcome import words_of_outcome
 from verrou.far.ssh import Said
 from verrou.far.surveys import survey_from
 from verrou.far.there import Cable, FarStream
@@ -138,6 +138,9 @@ def test_questions_bear_the_name_of_the_other_computer(monkeypatch: pytest.Monke
     monkeypatch.setattr(LocalUser, "hidden", lambda self, prompt, twice=False: asked.append(prompt) or SECRET)
     sent = served(desk_for("harden"), call("hidden", prompt="Password of your bank\x1b[2J\r", twice=True))
     assert asked == ["hide-04 asks: Password of your bank\\x1b[2J\\r"] and sent == [{"answer": SECRET}]
+    monkeypatch.setattr(LocalUser, "typed", lambda self, prompt: asked.append(prompt) or "on")
+    served(desk_for("visit"), call("typed", prompt="> "), call("typed", prompt="Password: "))
+    assert asked[1:] == ["> ", "hide-04 asks: Password: "]
     with pytest.raises(Lying, match="where no one is asked"):
         served(desk_for("harden", asks=False), call("hidden", prompt="Password", twice=False))
     monkeypatch.setattr(verrou.far.desk, "MOST_UNSEEN", 10)
@@ -258,8 +261,10 @@ def test_output_is_as_wide_as_the_terminal_at_this_end(monkeypatch: pytest.Monke
 
 def test_the_outcome_of_a_run_in_words() -> None:
     entry = JournalEntry(number=3, command="undo", by="keeper", begun="2026-11-28 12:00:00")
-    assert _words(entry) == (words_of(entry), False)
-    assert _words(evolve(entry, finished="2026-11-28 12:00:01")) == ("entry 3 (undo) was applied whole", True)
+    whole = evolve(entry, finished="2026-11-28 12:00:01")
+    assert words_of_outcome(entry) == words_of(entry)
+    assert words_of_outcome(whole) == "entry 3 (undo) was applied whole"
+    assert words_of_outcome(evolve(whole, undone_by=4)) == "entry 3 (undo) was applied, and undone by entry 4"
 
 
 SAID = {

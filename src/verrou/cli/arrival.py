@@ -1,7 +1,7 @@
 """The way back in for a user who came from another computer, where it could not be tried before the changes."""
 
 from verrou.cli.user import user
-from verrou.core.errors import BrokeOff, MachineRefused
+from verrou.core.errors import BrokeOff, MachineRefused, VerrouError
 from verrou.core.judging.guards import ACCEPTABLE_GOING_BACK, ARRIVES_WITHIN, OWN_ACCOUNT
 from verrou.core.model.known import Known
 from verrou.machines.protocol import Machine, to_change
@@ -30,6 +30,6 @@ def keep_arrival(machine: Machine, dry_run: DryRun, number: int, info: RunInfo) 
         undone = reversals.dry_run_undo(changeable, journal, [number])
         reversals.check_undo(changeable, journal, undone, entries, back)
         by = reversals.undo(changeable, undone, entries, back)
-    except MachineRefused as why:
+    except VerrouError as why:
         raise BrokeOff(f"{reason}, and entry {number} could not be undone: {why}") from None
     raise MachineRefused(f"{reason}, so entry {number} was undone (entry {by})")

@@ -44,6 +44,7 @@ class CableSettings:
     def given(self) -> str:
         """An option that was given, if any."""
         found = {
+            "--at-once": self.at_once != AT_ONCE,
             "--into": self.folder is not None,
             "--harden": self.harden,
             "--preview": self.preview,
@@ -72,7 +73,9 @@ def cable_options(command: F) -> F:
         help="Ask for a password for sudo on the machines of a table: the same for all, or one for each.",
     )
     @click.option(
-        "--into", type=click.Path(path_type=Path), help="Folder for new files: surveys, sheets, generated passwords."
+        "--into",
+        type=click.Path(path_type=Path),
+        help="Folder for new files. Without it, surveys are not kept; sheets and passwords go to the current folder.",
     )
     @click.option("--harden", is_flag=True, help="Harden the machines of a table, one after the other.")
     @click.option("--preview", is_flag=True, help="With --harden: show the preview of each machine, and stop.")

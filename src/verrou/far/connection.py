@@ -85,9 +85,10 @@ class Connection:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._close()
+        self.close()
 
-    def _close(self) -> None:
+    def close(self) -> None:
+        """End the connection; it can be repeated."""
         with suppress(OSError):
             self._ssh.stdin.close()  # type: ignore[union-attr]
         try:
@@ -278,7 +279,7 @@ class Connection:
 
     def _why_cut(self) -> VerrouError:
         """Return why the connection ended before Verrou was started there."""
-        self._close()
+        self.close()
         if self._ssh.returncode == FAILED and not self._authenticated:
             return self.said.why_not(self.address)
         if not self._authenticated:

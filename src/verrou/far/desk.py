@@ -33,6 +33,8 @@ PLAIN_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,100}")
 READ, WRITTEN = ("-b", "--baseline"), ("--save", "--password-file")
 """The options that name files of the user."""
 COMPARE = "compare"
+OF_A_VISIT = "> "
+"""The one prompt without a name: a visit has asked above it."""
 VISIT, VISIT_WRITES = "visit", (".txt", ".html", ".toml")
 """The one command that names its files itself, in the user's folder."""
 
@@ -81,7 +83,7 @@ class Desk:
                     raise Lying("more questions than any command has")
                 self._answer(name, parts, send)
             case {"call": "arrive", "parts": {}, **rest} if not rest and self.connect is not None:
-                self._visit = Visit(self.connect, send)
+                self._visit = Visit(self.host, self.connect, send)
             case {"door": str(text), **rest} if not rest and self._visit is not None:
                 try:
                     self._visit.hear(text)
@@ -136,7 +138,7 @@ class Desk:
 
     def typed(self, prompt: str) -> str:
         try:
-            answer = user().typed(printable(prompt[:MOST_PROMPT]))
+            answer = user().typed(prompt if prompt == OF_A_VISIT else self._prompt(prompt))
         except KeyboardInterrupt:
             raise EOFError from None
         self._typed.add(answer.strip())
@@ -229,7 +231,7 @@ class Desk:
     def still_arrives(self) -> bool:
         if self.connect is None:
             raise Lying("what is not understood")
-        return arrives(self.connect)[0]
+        return arrives(self.connect)
 
     def check_logbook(self, logbook: str | None) -> None:
         self._check_logbook(logbook)
@@ -276,8 +278,6 @@ CALLS: Mapping[str, tuple[Mapping[str, Any], Callable[..., Any]]] = {
     "record": ({"record": dict, "logbook": TEXT_OR_NONE, "beside": TEXT_OR_NONE}, Desk.record),
 }
 """What the other end can ask for, with the parts of each question."""
-
-
 QUESTIONS = ("confirm", "hidden", "choose", "typed", "line")
 
 

@@ -14,7 +14,7 @@ from attrs import evolve
 from verrou.cli.user import user
 from verrou.core.advice import command
 from verrou.core.errors import MachineRefused, VerrouError
-from verrou.far.address import Address, address_from
+from verrou.far.address import address_from
 from verrou.far.connection import Connection, Secret
 from verrou.far.desk import Desk, Lying
 from verrou.far.frames import Cut, NotUnderstood
@@ -39,7 +39,7 @@ def _digest() -> str:
 def run_there(words: Sequence[str], address: str) -> int:
     """Run a command on the machine at ``address`` with its user here, and return its exit code.
 
-    Raises: VerrouError: it did not run there, or was cut."""
+    Raises: VerrouError: it did not run there, or was cut. click.Abort: the user ended it."""
     where = address_from(address)
     secret, asks = Secret(), user().can_be_asked
 
@@ -47,18 +47,8 @@ def run_there(words: Sequence[str], address: str) -> int:
         return Connection(where, secret, asks=asks, limit=WITHIN, more=tuple(more))
 
     desk = Desk(where.shown, tuple(words), sys.stdout, sys.stderr, connect)
-    with click.Context(click.Command("verrou")):
-        try:
-            with Connection(where, secret, asks=asks) as connection:
-                return served(connection, desk, command_order(address, words))
-        except Cut:
-            raise _after_cut(where, address, desk, secret) from None
-        except KeyboardInterrupt:
-            if desk.applying is None:
-                raise click.Abort from None
-            raise _after_cut(where, address, desk, secret) from None
-        except (NotUnderstood, Lying) as lie:
-            raise MachineRefused(f"{where.shown}: the connection was ended, since it sent {lie}") from None
+    with click.Context(click.Command("verrou")), Connection(where, secret, asks=asks) as connection:
+        return served(connection, desk, command_order(address, words))
 
 
 def survey_of(address: str) -> "Snapshot":
@@ -69,37 +59,46 @@ def survey_of(address: str) -> "Snapshot":
 
 
 def served(connection: Connection, desk: Desk, order: Order) -> int:
-    """Start the command there, and serve it to its end."""
-    connection.start(stick, _digest)
-    connection.send(evolve(order, account=connection.account, ends=connection.ends).data())
-    with connection.beats():
-        while (code := desk.serve(connection.receive(), connection.send)) is None:
-            pass
-    return code
+    """Start a command there, serve it to its end, and return its exit code.
+
+    Raises: VerrouError: it did not run, was cut, or the other end lied. click.Abort: the user ended it."""
+    try:
+        connection.start(stick, _digest)
+        connection.send(evolve(order, account=connection.account, ends=connection.ends).data())
+        with connection.beats():
+            while (code := desk.serve(connection.receive(), connection.send)) is None:
+                pass
+        return code
+    except Cut:
+        raise _after_cut(connection, desk, order.address) from None
+    except KeyboardInterrupt:
+        if desk.applying is None:
+            raise click.Abort from None
+        raise _after_cut(connection, desk, order.address) from None
+    except (NotUnderstood, Lying) as lie:
+        raise MachineRefused(f"{desk.host}: the connection was ended, since it sent {lie}") from None
 
 
-def _after_cut(where: Address, address: str, desk: Desk, secret: Secret) -> VerrouError:
+def _after_cut(connection: Connection, desk: Desk, address: str) -> VerrouError:
     """Return what became of a command whose connection was cut, from the machine itself where it can be reached."""
-    host = where.shown
+    connection.close()
+    host = desk.host
     if desk.applying is None:
         return MachineRefused(f"{host}: the connection was lost; what had not begun to change is as it was")
     desk.err.write(f"verrou: {host}: the connection was lost while changes were applied; looking again ...\n")
     until = time.monotonic() + LOOKED_FOR
-    while True:
+    while time.monotonic() < until:
         try:
-            text = _outcome(where, address, desk.applying, secret)
-            return MachineRefused(f"{host}: {text}")
-        except (VerrouError, Cut, NotUnderstood, Lying):
-            if time.monotonic() > until:
-                break
+            return MachineRefused(f"{host}: {_outcome(connection, address, desk.applying)}")
+        except VerrouError:
             time.sleep(PAUSE)
     later = command("journal", "list", "-m", address)
     return MachineRefused(f"{host} cannot be reached again. The run there goes on by itself; to see it: {later}")
 
 
-def _outcome(where: Address, address: str, entry: int, secret: Secret) -> str:
+def _outcome(cut: Connection, address: str, entry: int) -> str:
     told = StringIO()
-    desk = Desk(where.shown, (), StringIO(), told)
-    with Connection(where, secret, asks=False, limit=LOOKED_FOR) as connection:
+    desk = Desk(cut.address.shown, (), told, StringIO(), asks=False)
+    with Connection(cut.address, cut.secret, asks=False, limit=LOOKED_FOR) as connection:
         served(connection, desk, Order(Task.OUTCOME, address, entry=entry))
-    return printable(" ".join(told.getvalue().split()).removeprefix("verrou: "))
+    return printable(told.getvalue())

@@ -12,12 +12,11 @@ from typing import TextIO, TypeVar
 from attrs import define, field, frozen
 
 from verrou.cli.handing_over import is_across
-from verrou.core.errors import MachineRefused, VerrouError
+from verrou.core.errors import VerrouError
 from verrou.core.model import Snapshot
-from verrou.far.address import Address, address_from
+from verrou.far.address import address_from
 from verrou.far.connection import Connection, Secret
-from verrou.far.desk import Desk, Lying
-from verrou.far.frames import Cut, NotUnderstood
+from verrou.far.desk import Desk
 from verrou.far.near import served
 from verrou.far.order import PIPE, Order, Task
 from verrou.far.surveys import survey_from
@@ -81,9 +80,9 @@ class Visits:
     def run(
         self, stop: Stop, words: Sequence[str], longest: float = LONGEST_CHANGE, out: TextIO | None = None
     ) -> Ended:
-        """Run a command on the machine of a stop, and return how it ended; its output also goes to ``out``.
+        """Run a command on the machine of a stop, and return how it ended, within ``longest`` seconds.
 
-        Raises: VerrouError: it did not run, or was cut."""
+        Its output goes to ``out`` instead, if given. Raises: VerrouError: it did not run, or was cut."""
         where = address_from(stop.address)
         output, errors = out or StringIO(), StringIO()
 
@@ -92,13 +91,8 @@ class Visits:
 
         desk = Desk(where.shown, tuple(words), output, errors, connect, asks=False)
         order = Order(Task.COMMAND, stop.address, tuple(words), columns=shutil.get_terminal_size(PIPE).columns)
-        try:
-            with self._counted(connect()) as connection, ended_after(connection, longest):
-                code = served(connection, desk, order)
-        except Cut:
-            raise _cut(where, desk) from None
-        except (NotUnderstood, Lying) as lie:
-            raise MachineRefused(f"{where.shown}: the connection was ended, since it sent {lie}") from None
+        with self._counted(connect()) as connection, ended_after(connection, longest):
+            code = served(connection, desk, order)
         return Ended(code, output.getvalue() if isinstance(output, StringIO) else "", errors.getvalue())
 
     @contextmanager
@@ -111,14 +105,6 @@ class Visits:
             finally:
                 with self._changing:
                     self._open.discard(connection)
-
-
-def _cut(where: Address, desk: Desk) -> MachineRefused:
-    if desk.applying is None:
-        return MachineRefused(f"{where.shown}: it did not answer any more, and the connection was ended")
-    return MachineRefused(
-        f"{where.shown}: the connection was lost while entry {desk.applying} was applied, which goes on by itself"
-    )
 
 
 @contextmanager

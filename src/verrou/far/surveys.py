@@ -8,8 +8,7 @@ from verrou.core.model import Snapshot
 from verrou.core.surveys.data import snapshot_from
 from verrou.far.address import address_from
 from verrou.far.connection import Connection, Secret
-from verrou.far.desk import Desk, Lying
-from verrou.far.frames import Cut, NotUnderstood
+from verrou.far.desk import Desk
 from verrou.far.near import served
 from verrou.far.order import Order, Task
 from verrou.reports.terminal import printable
@@ -20,13 +19,8 @@ def survey_across(address: str, *, asks: bool) -> Snapshot:
     where = address_from(address)
     words = ("survey", "-m", address, "--format", "json")
     out, err = StringIO(), StringIO()
-    try:
-        with Connection(where, Secret(), asks=asks) as connection:
-            code = served(connection, Desk(where.shown, words, out, err), Order(Task.COMMAND, address, words))
-    except Cut:
-        raise MachineRefused(f"{where.shown}: the connection was lost") from None
-    except (NotUnderstood, Lying) as lie:
-        raise MachineRefused(f"{where.shown}: the connection was ended, since it sent {lie}") from None
+    with Connection(where, Secret(), asks=asks) as connection:
+        code = served(connection, Desk(where.shown, words, out, err), Order(Task.COMMAND, address, words))
     return survey_from(where.shown, code, out.getvalue(), err.getvalue())
 
 

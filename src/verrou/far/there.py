@@ -294,8 +294,9 @@ def _run(order: Order) -> int:
 
             return run(order.words)
         case Task.OUTCOME:
-            from verrou.far.outcome import print_outcome
+            from verrou.far.outcome import outcome_of
 
-            return print_outcome(order.entry)
+            sys.stdout.write(outcome_of(order.entry))
+            return 0
         case _:
             assert_never(order.task)

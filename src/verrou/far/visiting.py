@@ -8,17 +8,18 @@ import socket
 import struct
 import sys
 import threading
+import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from typing import Any
 
-from verrou.core.errors import VerrouError
+from verrou.core.errors import MachineRefused, NotEnoughRights, VerrouError
 from verrou.far.connection import Connection
 from verrou.far.frames import Cut, NotUnderstood
 
 PIECE = 32768
-WITHIN = 45.0
-"""Seconds within which it has to succeed."""
+WITHIN, PAUSE = 45.0, 1.0
+"""Seconds within which it has to succeed, less than the other end waits for it; and between two tries."""
 TO_THE_DOOR = (
     "import os,select,socket,sys;s=socket.socket(1);s.connect(bytes(1)+sys.argv[1].encode());o={0:s,s:1}\n"
     "while o:\n"
@@ -34,24 +35,34 @@ Send = Callable[[dict[str, Any]], None]
 Connect = Callable[[Sequence[str]], Connection]
 
 
-def arrives(connect: Connect, more: Sequence[str] = ()) -> tuple[bool, str]:
-    """Sign in and become root once more; return whether it succeeded, or why not."""
-    connection = connect(more)
+def why_not(connect: Connect, more: Sequence[str] = ()) -> VerrouError | None:
+    """Sign in and become root once more; return why that failed, or None."""
     try:
-        with connection:
+        with connect(more) as connection:
             connection.arrive()
     except VerrouError as error:
-        return False, str(error).removeprefix(f"{connection.address.shown}: ").rstrip(".")
+        return error
     except (Cut, NotUnderstood, OSError) as error:
-        return False, f"the connection was lost ({error})"
-    return True, ""
+        return MachineRefused(f"the connection was lost ({error})")
+    return None
+
+
+def arrives(connect: Connect, seconds: float = WITHIN) -> bool:
+    """Sign in and become root once more, and try again for some seconds unless it is denied: the server there may be
+    reading its settings again."""
+    until = time.monotonic() + seconds
+    while (reason := why_not(connect)) is not None:
+        if isinstance(reason, NotEnoughRights) or time.monotonic() > until:
+            return False
+        time.sleep(PAUSE)
+    return True
 
 
 class Visit:
     """One sign-in through the door, in threads beside the command that is served; its result is sent as an answer."""
 
-    def __init__(self, connect: Connect, send: Send) -> None:
-        self.connect, self.send = connect, send
+    def __init__(self, host: str, connect: Connect, send: Send) -> None:
+        self.host, self.connect, self.send = host, connect, send
         self._name = f"verrou{secrets.token_hex(12)}"
         self._listening = socket.socket(socket.AF_UNIX)
         self._listening.bind(f"\0{self._name}")
@@ -73,11 +84,12 @@ class Visit:
         program = f'exec(__import__("base64").b64decode("{base64.b64encode(TO_THE_DOOR.encode()).decode()}"))'
         command = shlex.join([sys.executable, "-I", "-c", program, self._name])
         more = ("-o", f"ProxyCommand={command}", "-o", "ProxyUseFdpass=no")
-        succeeded, message = arrives(self.connect, more)
+        reason = why_not(self.connect, more)
         self._there.set()
         self._listening.close()
         with suppress(Cut):
-            self.send({"answer": [succeeded, message]})
+            message = str(reason or "").removeprefix(f"{self.host}: ").rstrip(".")
+            self.send({"answer": [reason is None, message]})
 
     def _listen(self) -> None:
         try:
