@@ -402,7 +402,8 @@ def test_a_table_of_machines_here_is_a_round_too(verrou: Verrou, station: Path, 
     named = {"terminal": "hide-01", "ringing-02": "ringing-02"}
     lines = [f'{name} = {{ at = "station/{machine}.bench.json" }}' for name, machine in named.items()]
     (tmp_path / "lab.toml").write_text("\n".join(["[machines]", *lines, 'gone = { at = "ssh://-x" }']))
-    assert "invalid address" in verrou("round", "lab.toml", "-b", "essential", code=2).stderr
+    assert "gone: invalid address" in verrou("round", "lab.toml", "-b", "essential", code=2).stderr
+    assert "no.toml: No such file" in verrou("round", "no.toml", "-b", "essential", code=2).stderr
     (tmp_path / "lab.toml").write_text("\n".join(["[machines]", *lines]))
     rows = verrou.json("round", "lab.toml", "-b", "essential", code=1)["machines"]
     assert {row["machine"] for row in rows} == set(named)

@@ -116,7 +116,10 @@ def _check(stop: Stop, load: Load, hardens: bool) -> None:
     """Check what can be known before a machine is reached. Raises: BadInput."""
     baseline = load(stop.baseline)
     if is_across(stop.address):
-        far("address").address_from(stop.address)
+        try:
+            far("address").address_from(stop.address)
+        except BadInput as error:
+            raise BadInput(f"{stop.name}: {error}") from None
     elif hardens:
         raise BadInput(f"{stop.name}: {stop.address} is not across a cable. Harden it by itself: verrou harden")
     asked = [account.name for account in baseline.accounts.values() if account.password == "ask"]

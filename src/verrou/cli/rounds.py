@@ -57,7 +57,7 @@ def go_round(
 
     The table is a TOML file that says where each machine is and by which baseline it is audited. With --harden, each
     machine is hardened first: a preview of all, a confirmation, then one after the other."""
-    if folder.suffix == ".toml" and folder.is_file():
+    if folder.suffix == ".toml" and not folder.is_dir():
         if baselines is not None:
             raise BadInput("--baselines goes with a folder; a table names its baselines itself.")
         stops = _table(folder).stops(str(folder), baseline_name)
