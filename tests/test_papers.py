@@ -43,7 +43,10 @@ def test_every_example_of_the_handbook_is_so(verrou: Verrou, tmp_path: Path, cha
     told_of = examples(chapter)
     assert told_of
     for words, code, output in told_of:
+        words, _, file = words.partition(" > ")
         ended = forked(shlex.split(words), "", tmp_path / "station")
+        if file:
+            (tmp_path / "station" / file).write_text(ended.stdout)
         message = plain(ended.stdout + ended.stderr)
         assert ended.returncode == code, f"{words}\n{ended.stdout}{ended.stderr}"
         for line in output:

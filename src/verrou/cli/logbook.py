@@ -1,136 +1,159 @@
-"""verrou logbook and verrou trend: what the logbook contains, and the trend over time."""
+"""verrou logbook: what the logbook contains; and records out of one and into another."""
 
-from collections.abc import Sequence
-from datetime import date, datetime
+import sys
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from functools import wraps
 from pathlib import Path
+from typing import IO, TYPE_CHECKING, Any, cast
 
 import click
 
-from verrou.cli import completing
+from verrou.cli.command_group import CommandGroup
 from verrou.cli.logbook_option import logbook_option, place_of_logbook, print_delivery
-from verrou.cli.options import OneOf, format_option
+from verrou.cli.options import F, OneOf, format_option
 from verrou.cli.output import print_facts
-from verrou.cli.user import user
 from verrou.core.errors import BadInput
-from verrou.core.history.records import RunRecord
-from verrou.core.history.trend import Trend, soon
-from verrou.core.history.trend import trend as how_it_went
-from verrou.core.rules import CATALOGUE
-from verrou.records.logbook import deliver, load_records
-from verrou.reports import logbook as reports
-from verrou.reports.figures import courses
-from verrou.reports.logbook import log_summary, log_table, record_data, record_table, trend_page
-from verrou.reports.tables import console, print_table, shown
+from verrou.core.model import counted
+from verrou.records.logbook import Place, deliver, import_records, reading, waiting
+from verrou.reports.logbook import listed_data, listed_table, logbook_summary, record_data, record_table
+from verrou.reports.tables import as_json, console, print_table, shown
+
+if TYPE_CHECKING:
+    from verrou.records.logbook.reader import Reader, Selection
 
 RUNS = ("survey", "audit", "harden", "verify", "undo")
 DAY = click.DateTime(["%Y-%m-%d"])
+EVERY = "all"
+"""The word for a page without an end."""
+PAGE = 100
 
 
-def _records(logbook: str | None, machine: str) -> tuple[Sequence[RunRecord], str]:
-    """Return the records of a logbook, after delivering those that wait, and the logbook's place."""
+@contextmanager
+def asked_logbook(logbook: str | None) -> "Iterator[tuple[Reader, Place]]":
+    """Open a logbook to ask it, after delivering the records that wait."""
     place = place_of_logbook(logbook, Path())
     print_delivery(deliver(place), place)
-    records = load_records(place, machine)
-    if machine and not records:
-        raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou logbook")
-    return records, place.shown
+    with reading(place) as reader:
+        yield reader, place
 
 
-@click.command()
-@click.argument("machine", default="")
+def check_machine(reader: "Reader", place: Place, machine: str) -> None:
+    """Check that the logbook has a machine of that name, if one is given. Raises: BadInput."""
+    if machine and not reader.knows(machine):
+        raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou logbook list")
+
+
+class Limit(click.ParamType):  # type: ignore[type-arg,unused-ignore]
+    """How many records: a number, or all of them, which is None."""
+
+    name = "limit"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int | None:
+        if isinstance(value, int) or value is None or value == EVERY:
+            return value if isinstance(value, int) else None
+        if value.isascii() and value.isdigit() and 0 < int(value) < 2**31:
+            return int(value)
+        raise BadInput(f"--limit: invalid value {value!r}; expected a number from 1 on, or {EVERY}")
+
+
+def selecting(command: F) -> F:
+    """Add ``[MACHINE]``, ``--run`` and ``--since``; the command gets them as ``selected``, a function that makes a
+    selection."""
+
+    @click.argument("machine", default="")
+    @click.option("--run", "runs", multiple=True, type=OneOf(RUNS), help="Only these runs; can be repeated.")
+    @click.option("--since", type=DAY, metavar="DAY", help="Only from this day on, by each machine's clock.")
+    @wraps(command)
+    def with_selection(machine: str, runs: tuple[str, ...], since: datetime | None, **rest: Any) -> Any:
+        def selected(reader: "Reader", place: Place) -> "Selection":
+            from verrou.records.logbook.reader import Selection
+
+            check_machine(reader, place, machine)
+            return Selection(machine, runs, since)
+
+        return cast(Callable[..., Any], command)(selected=selected, **rest)
+
+    return cast(F, with_selection)
+
+
+Selected = Callable[["Reader", Place], "Selection"]
+
+
+@click.group(cls=CommandGroup)
+def logbook() -> None:
+    """List, show, export and import the runs recorded in the logbook."""
+
+
+@logbook.command("list")
+@selecting
+@click.option(
+    "--limit", type=Limit(), default=PAGE, show_default=True, help=f"How many of the newest to list, or {EVERY}."
+)
+@click.option("--skip", type=click.IntRange(0), default=0, metavar="N", help="Leave out the newest N.")
 @logbook_option
-@click.option("--run", "runs", multiple=True, type=OneOf(RUNS), help="Only these runs; can be repeated.")
-@click.option("--since", type=DAY, metavar="DAY", help="Only from this day on, by each machine's clock.")
-@click.option("--show", "number", type=int, metavar="N", help="Show all of record N.")
 @format_option
-def logbook(
-    machine: str, logbook: str | None, runs: tuple[str, ...], since: datetime | None, number: int | None, style: str
-) -> None:
-    """List the runs recorded in the logbook."""
-    records, place = _records(logbook, "" if number is not None else machine)
-    numbered = list(enumerate(records, 1))
-    chosen = [
-        (n, record)
-        for n, record in numbered
-        if (not runs or record.run in runs)
-        and (since is None or record.clock >= since)
-        and (number is None or n == number)
-    ]
-    if number is not None and not chosen:
-        raise BadInput(f"{place}: no record {number}; the last is {len(records)}")
-    table = log_table(chosen) if number is None else record_table(*chosen[0])
+def list_records(selected: Selected, limit: int | None, skip: int, logbook: str | None, style: str) -> None:
+    """List runs with their results, the newest last."""
+    with asked_logbook(logbook) as (reader, place):
+        extent, runs = reader.page(selected(reader, place), limit, skip)
+    table = listed_table(runs)
 
     def text() -> None:
         out = console()
-        if number is None:
-            out.print(f"{shown(log_summary(place, chosen, len(numbered)))}.", style="bold")
-            out.print()
+        out.print(f"{shown(logbook_summary(place.shown, extent, len(runs)))}.", style="bold")
         if table.rows:
+            out.print()
             print_table(out, table)
 
-    print_facts(style, table, [record_data(*each) for each in chosen], text)
+    print_facts(style, table, [listed_data(run) for run in runs], text)
 
 
-@click.command()
-@click.argument("machine", default="")
+@logbook.command("show")
+@click.argument("number", type=int, metavar="N")
 @logbook_option
-@click.option(
-    "--family",
-    "families",
-    multiple=True,
-    metavar="FAMILY",
-    shell_complete=completing.families,
-    help="Only this family of rules; can be repeated.",
-)
-@click.option("--on", "on", type=DAY, metavar="DAY", help="Day on which waivers are judged.  [default: today]")
-@click.option(
-    "--save", type=click.Path(path_type=Path), help="New file for the picture: .svg, .png, or .html for a page."
-)
 @format_option
-def trend(
-    machine: str, logbook: str | None, families: tuple[str, ...], on: datetime | None, save: Path | None, style: str
-) -> None:
-    """Show how audits changed over time."""
-    known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
-    if unknown := [family for family in families if family not in known]:
-        raise BadInput(f"--family: invalid value {unknown[0]!r}; expected one of {', '.join(known)}")
-    if save is not None and save.suffix.lower() not in SAVED:
-        raise BadInput(f"{save}: invalid ending {save.suffix!r}; expected one of {', '.join(SAVED)}")
-    records, _ = _records(logbook, machine)
-    today = on.date() if on is not None else date.today()
-    found = how_it_went(records, today, frozenset(families))
-    table = reports.histories_table(found)
-
-    def text() -> None:
-        out = console()
-        about = f" ({', '.join(families)})" if families else ""
-        out.print(f"{shown(reports.trend_summary(found))}{about}.", style="bold")
-        for heading, part in (
-            ("", table),
-            ("Met before, not met now:", reports.regressed_table(found)),
-            (f"Waivers that expire by {soon(today)}:", reports.ending_table(found, today)),
-        ):
-            if part.rows:
-                out.print()
-                if heading:
-                    out.print(heading)
-                print_table(out, part)
-
-    if save is not None and found.histories:
-        about = ", ".join(filter(None, (machine or "all machines", *families)))
-        _save(save, found, today, about)
-    print_facts(style, table, reports.trend_data(found, today, families), text)
-    ended = any(waiver.until < today for history in found.histories for waiver in history.ending)
-    click.get_current_context().exit(1 if ended or any(history.regressed for history in found.histories) else 0)
+def show_record(number: int, logbook: str | None, style: str) -> None:
+    """Show all of record N."""
+    with asked_logbook(logbook) as (reader, place):
+        record = reader.record(number) if 0 < number < 2**63 else None
+    if record is None:
+        raise BadInput(f"{place.shown}: no record {number}. For the records: verrou logbook list")
+    table = record_table(number, record)
+    print_facts(style, table, record_data(number, record), lambda: print_table(console(), table))
 
 
-SAVED = (".svg", ".png", ".html")
+@logbook.command("export")
+@selecting
+@logbook_option
+def export_records(selected: Selected, logbook: str | None) -> None:
+    """Print records whole, as JSON, one a line, the oldest first."""
+    with asked_logbook(logbook) as (reader, place):
+        for record in reader.records(selected(reader, place)):
+            click.echo(as_json(waiting.as_data(record), indent=None), nl=False)
 
 
-def _save(file: Path, found: Trend, today: date, about: str) -> None:
-    suffix = file.suffix.lower()
-    if suffix == ".png":
-        user().write_new(file, courses(found, "png"))
-    else:
-        user().write_new(file, trend_page(found, today, about) if suffix == ".html" else courses(found))
-    click.echo(f"Saved: {file}", err=True)
+@logbook.command("import")
+@click.argument("file", metavar="FILE")
+@logbook_option
+def import_file(file: str, logbook: str | None) -> None:
+    """Add the records of an export, all or none; those that are there stay as they are. FILE can be - for standard
+    input."""
+    place = place_of_logbook(logbook, Path())
+    try:
+        if file == "-":
+            new, there = import_records(place, _lines(sys.stdin.buffer), "standard input")
+        else:
+            with open(file, "rb") as stream:
+                new, there = import_records(place, _lines(stream), file)
+    except OSError as error:
+        raise BadInput(f"{file}: {error.strerror}. Give a file that verrou logbook export has printed.") from None
+    already = f"; {counted(there, 'record')} there already" if there else ""
+    click.echo(f"Imported into {shown(place.shown)}: {counted(new, 'record')}{already}.")
+
+
+def _lines(stream: IO[bytes]) -> Iterable[bytes]:
+    """Yield the lines of a file; of one that is too long to be a record only its beginning, which is none."""
+    while line := stream.readline(waiting.MOST_OF_A_RECORD):
+        yield line

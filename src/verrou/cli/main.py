@@ -34,7 +34,7 @@ COMMANDS: Mapping[str, str] = {
     "round": "verrou.cli.rounds:go_round",
     "report": "verrou.cli.report:report",
     "logbook": "verrou.cli.logbook:logbook",
-    "trend": "verrou.cli.logbook:trend",
+    "trend": "verrou.cli.trend:trend",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
     "sit": "verrou.cli.sit:sit",

@@ -7,7 +7,7 @@ import click
 
 from verrou.cli.user import user
 from verrou.core.errors import NotAgreed
-from verrou.reports.tables import Table, as_csv, as_json
+from verrou.reports.tables import Table, as_csv, json_parts
 
 
 def typed_command() -> str:
@@ -33,7 +33,8 @@ def agreed(question: str) -> None:
 def print_facts(style: str, table: Table, data: object, print_text: Callable[[], None]) -> None:
     """Print facts in the requested format."""
     if style == "json":
-        click.echo(as_json(data), nl=False)
+        for part in json_parts(data):
+            click.echo(part, nl=False)
     elif style == "csv":
         click.echo(as_csv(table), nl=False)
     else:

@@ -11,7 +11,8 @@ from attrs import NOTHING, fields, has
 from verrou import __version__
 from verrou.core.baselines.baseline import Waiver, WantedAccount, WantedGroup
 from verrou.core.history.entries import JournalEntry, RunState
-from verrou.core.history.records import RunRecord
+from verrou.core.history.records import FORMAT as RECORD_FORMAT
+from verrou.core.history.records import Counts, RunFacts, RunRecord
 from verrou.core.history.trend import MachineHistory, Moment
 from verrou.core.judging.rounds import LeftOut, Row
 from verrou.core.model import Account, Group, MachineFacts
@@ -128,6 +129,15 @@ def _record() -> JsonSchema:
     return _joined(RunRecord, Tally, without=logbook.NOT_SHOWN, number=int)
 
 
+def _listed_run() -> JsonSchema:
+    return _joined(RunFacts, Tally, Counts, without=logbook.NOT_SHOWN, number=int)
+
+
+def _exported() -> JsonSchema:
+    """Return the schema of a line."""
+    return exactly(format={"const": RECORD_FORMAT}, **schema_of(RunRecord)["properties"])
+
+
 def _trend() -> JsonSchema:
     return _joined(on=date, ending_by=date, families=list[str], machines=list[MachineHistory], together=list[Moment])
 
@@ -234,15 +244,18 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "baseline compare": _of(ComparisonData),
     "round": _round,
     "report": _sign_off,
-    "logbook": _list_of(_record),
+    "logbook list": _list_of(_listed_run),
+    "logbook show": _record,
+    "logbook export": _exported,
     "trend": _trend,
     "journal list": _list_of(_entry),
     "journal show": _entry,
 }
-"""Output of each command with ``--format json``; and the baseline file."""
+"""Output of each command with ``--format json``; a line of an export; and the baseline file."""
+NOT_BY_FORMAT = {"baseline file": "A baseline file", "logbook export": "A line of verrou logbook export"}
 
 
 def schema(name: str) -> JsonSchema:
     """Return the JSON Schema of an output, by the name of its command."""
-    title = "A baseline file" if name == "baseline file" else f"verrou {name} --format json"
+    title = NOT_BY_FORMAT.get(name, f"verrou {name} --format json")
     return {"$schema": DIALECT, "title": f"{title} (Verrou {__version__})", **OUTPUTS[name]()}

@@ -2,10 +2,10 @@
 
 # Imports within functions: one format needs each.
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from attrs import field, frozen
+from attrs import evolve, field, frozen
 
 from verrou.reports.terminal import Line, Terminal, console, printable
 
@@ -51,6 +51,10 @@ class Table:
     rows: tuple[Mapping[str, Any], ...]
     styles: Mapping[int, str] = field(factory=dict)
 
+    def first(self, limit: int | None) -> "Table":
+        """Return the table with its first rows alone."""
+        return evolve(self, rows=self.rows[:limit])
+
 
 def shown(value: object, separator: str = ", ") -> str:
     """Return a value for a screen: lists joined, and nothing in it that moves a cursor or changes direction."""
@@ -85,6 +89,27 @@ def as_json(data: object, indent: int | None = 2) -> str:
     if text.replace("\n", "").isprintable():
         return text
     return "".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text)
+
+
+def json_parts(data: object) -> Iterator[str]:
+    """Yield readable JSON part by part. A value of an object that is an iterator is a list whose items are made when
+    they are written, each on a line of its own."""
+    if not isinstance(data, Mapping) or not any(isinstance(value, Iterator) for value in data.values()):
+        yield as_json(data)
+        return
+    before = "{\n"
+    for key, value in data.items():
+        yield f"{before}  {as_json(key, None).rstrip()}: "
+        if isinstance(value, Iterator):
+            separator = "["
+            for item in value:
+                yield f"{separator}\n    {as_json(item, None).rstrip()}"
+                separator = ","
+            yield "[]" if separator == "[" else "\n  ]"
+        else:
+            yield as_json(value, None).rstrip()
+        before = ",\n"
+    yield "\n}\n"
 
 
 def as_csv(table: Table) -> str:

@@ -8,6 +8,9 @@ from attrs import frozen
 from verrou.core.model.access import KnownRole
 from verrou.core.model.verdicts import Result, Severity, Tally, Verdict
 
+FORMAT = "verrou record 2"
+"""What a record says of its form, in a file and in a line of an export."""
+
 
 class Run(StrEnum):
     """What was done on the machine."""
@@ -57,8 +60,8 @@ class TrialRecord:
 
 
 @frozen
-class RunRecord:
-    """One run.
+class RunFacts:
+    """What was run, where, when and by whom.
 
     ``key`` is unique, so that a run is never recorded twice. ``at`` is UTC by this computer's clock, ``clock`` the
     machine's own time. ``machine`` is the name at that time; ``identity`` tells it from every other under any name.
@@ -76,6 +79,12 @@ class RunRecord:
     baseline: str = ""
     digest: str = ""
     entry: int | None = None
+
+
+@frozen
+class RunRecord(RunFacts):
+    """One run, whole."""
+
     findings: tuple[FindingRecord, ...] = ()
     accounts: tuple[AccountRecord, ...] = ()
     readings: tuple[ReadingRecord, ...] = ()
@@ -85,3 +94,40 @@ class RunRecord:
     def tally(self) -> Tally:
         """The number of findings of each verdict."""
         return Tally.of(self.findings)
+
+
+@frozen
+class Counts:
+    """How many accounts a machine had at a run, and how many of them were enabled; how many tests had each result."""
+
+    accounts: int = 0
+    accounts_enabled: int = 0
+    tests_passed: int = 0
+    tests_failed: int = 0
+    tests_not_run: int = 0
+
+
+@frozen
+class ListedRun:
+    """One run in a list: its number in the logbook, and what it has, counted."""
+
+    number: int
+    facts: RunFacts
+    tally: Tally
+    counts: Counts
+
+    @property
+    def is_audit(self) -> bool:
+        """Whether the machine was audited against a baseline."""
+        return self.tally != Tally()
+
+
+@frozen
+class Extent:
+    """How many records a logbook has, how many of them are selected, of how many machines, from when to when."""
+
+    recorded: int
+    selected: int
+    machines: int
+    first: datetime | None
+    last: datetime | None

@@ -1,17 +1,17 @@
-"""The trend over the records of a logbook."""
+"""The trend over the audits of a logbook."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta
 
-from attrs import evolve, frozen
+from attrs import frozen
 
-from verrou.core.history.records import FindingRecord, Run, RunRecord
-from verrou.core.model.verdicts import MARKS, Severity, Tally, Verdict
+from verrou.core.history.records import FindingRecord
+from verrou.core.model.verdicts import Severity, Tally, Verdict
 
 
 @frozen
 class Moment(Tally):
-    """The findings on one machine, or on several together, from one moment on."""
+    """The findings on one machine at an audit, or on several together at the end of a day."""
 
     at: datetime = datetime.min
 
@@ -39,11 +39,13 @@ class EndingWaiver:
 class MachineHistory:
     """Audit history of one machine: scores over time, regressions, expiring waivers.
 
-    ``undone``: a run was undone after the last audit against a baseline."""
+    ``moments``: those of all its ``audits``, or of the first and the last of them. ``undone``: a run was undone after
+    the last audit against a baseline."""
 
     machine: str
     identity: str
     baseline: str
+    audits: int
     moments: tuple[Moment, ...]
     regressed: tuple[Regression, ...]
     ending: tuple[EndingWaiver, ...]
@@ -52,14 +54,16 @@ class MachineHistory:
 
 @frozen
 class Trend:
-    """Histories of several machines, and of all together."""
+    """Histories of several machines, the worst first; and all together at the end of each day, where required."""
 
-    histories: tuple[MachineHistory, ...]
-    together: tuple[Moment, ...]
+    histories: Sequence[MachineHistory]
+    together: Sequence[Moment] = ()
 
 
 SOON = timedelta(days=30)
 """How far ahead expiring waivers are reported."""
+FIRST, LAST = 2, 3
+"""How many of the first and of the last moments of a history are shown in a line."""
 
 
 def soon(today: date) -> date:
@@ -67,73 +71,66 @@ def soon(today: date) -> date:
     return today + min(SOON, date.max - today)
 
 
-def trend(records: Sequence[RunRecord], today: date, families: frozenset[str] = frozenset()) -> Trend:
-    """Return the trend over the audits among the records; with ``families`` only over rules of those.
-
-    Times are the machines' own."""
-    machines: dict[str, list[RunRecord]] = {}
-    for record in sorted(records, key=lambda record: (record.clock, record.at)):
-        machines.setdefault(record.identity, []).append(record)
-    histories = [history for kept in machines.values() if (history := _history_of(kept, today, families)) is not None]
-    histories.sort(key=lambda history: (-len(history.regressed), -history.moments[-1].not_met, history.machine))
-    return Trend(tuple(histories), tuple(_together(histories)))
-
-
-def _history_of(kept: Sequence[RunRecord], today: date, families: frozenset[str]) -> MachineHistory | None:
-    audited = [record for record in kept if record.findings]
-    if not audited:
-        return None
-
-    def of(record: RunRecord) -> list[FindingRecord]:
-        return [f for f in record.findings if not families or f.subject.partition(".")[0] in families]
-
-    last = audited[-1]
-    ending = [
-        EndingWaiver(finding.subject, finding.waived_until, finding.waived_by)
-        for finding in of(last)
-        if finding.waived_until is not None and finding.waived_until <= soon(today)
-    ]
-    return MachineHistory(
-        last.machine,
-        last.identity,
-        last.baseline,
-        tuple(evolve(Moment.of(of(record)), at=record.clock) for record in audited),
-        tuple(_regressions(audited, of)),
-        tuple(sorted(ending, key=lambda waiver: (waiver.until, waiver.subject))),
-        any(record.run is Run.UNDO for record in kept[kept.index(last) + 1 :]),
+def worst_first(histories: Iterable[MachineHistory]) -> list[MachineHistory]:
+    """Return histories in the order in which they are shown."""
+    return sorted(
+        histories,
+        key=lambda history: (
+            -len(history.regressed),
+            -history.moments[-1].not_met,
+            history.machine,
+            history.identity,
+        ),
     )
 
 
-def _regressions(audited: Sequence[RunRecord], of: Callable[[RunRecord], list[FindingRecord]]) -> Iterator[Regression]:
-    """Yield what is not met now and was met before, in runs against the same baseline."""
-    last = audited[-1]
-    alike = [
-        (record.clock.date(), {finding.subject: finding.verdict for finding in record.findings})
-        for record in reversed(audited[:-1])
-        if record.baseline == last.baseline
-    ]
-    for finding in of(last):
-        since = last.clock.date()
-        for day, verdicts in alike if finding.verdict is Verdict.NOT_MET else ():
-            before = verdicts.get(finding.subject, Verdict.NOT_APPLICABLE)
-            if before is Verdict.MET:
-                yield Regression(finding.subject, finding.severity, day, since)
-            if before in (Verdict.MET, Verdict.NOT_APPLICABLE):
-                break
-            since = day
+def family_of(subject: str) -> str:
+    """Return the family of a rule; of a finding on an account or a group, ``accounts`` or ``groups``."""
+    return subject.partition(".")[0]
 
 
-def _together(histories: Sequence[MachineHistory]) -> Iterator[Moment]:
-    """Yield all machines at each moment, each with its last score."""
-    moments = sorted(
-        ((moment.at, number, moment) for number, history in enumerate(histories) for moment in history.moments),
-        key=lambda each: each[:2],
-    )
-    standing: dict[int, Moment] = {}
-    together = dict.fromkeys(MARKS, 0)
-    for at, number, moment in moments:
-        before = standing.get(number, Moment())
-        standing[number] = moment
-        for mark in MARKS:
-            together[mark] += getattr(moment, mark) - getattr(before, mark)
-        yield Moment(**together, at=at)
+ALL = ""
+"""The family of a summary over all findings."""
+
+
+def summaries_of(findings: Sequence[FindingRecord]) -> dict[str, Tally]:
+    """Return how many findings of each family have each verdict, and how many of all have."""
+    by_family: dict[str, list[FindingRecord]] = {ALL: list(findings)} if findings else {}
+    for finding in findings:
+        by_family.setdefault(family_of(finding.subject), []).append(finding)
+    return {family: Tally.of(found) for family, found in by_family.items()}
+
+
+@frozen
+class Lapse:
+    """Since when a rule has not been met or not been assessed, after it was met until a day."""
+
+    met_until: date
+    since: date
+
+
+@frozen
+class Audited:
+    """An audit as far as the next one of the machine against the same baseline depends on it."""
+
+    day: date
+    verdicts: Mapping[str, Verdict]
+    lapses: Mapping[str, Lapse]
+
+    @classmethod
+    def after(cls, before: "Audited | None", day: date, verdicts: Mapping[str, Verdict]) -> "Audited":
+        """Return an audit with its lapses, which follow from the audit before.
+
+        What is waived or not known in between ends no lapse; what was not applicable begins none."""
+        lapses = {}
+        for subject, verdict in verdicts.items():
+            if before is not None and verdict not in SETTLED:
+                match before.verdicts.get(subject, Verdict.NOT_APPLICABLE):
+                    case Verdict.MET:
+                        lapses[subject] = Lapse(before.day, day)
+                    case was if was not in SETTLED and subject in before.lapses:
+                        lapses[subject] = before.lapses[subject]
+        return cls(day, verdicts, lapses)
+
+
+SETTLED = (Verdict.MET, Verdict.NOT_APPLICABLE)

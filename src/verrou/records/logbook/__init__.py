@@ -2,12 +2,14 @@
 
 # Imports within functions: a package that need not be there.
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from threading import Thread
+from typing import TYPE_CHECKING
 
 from attrs import frozen
 
-from verrou.core.errors import VerrouError
+from verrou.core.errors import BadInput, VerrouError
 from verrou.core.history.records import RunRecord
 from verrou.log import Log
 from verrou.records.logbook import waiting
@@ -15,7 +17,10 @@ from verrou.records.logbook.place import Place
 
 LOG = Log(__name__)
 
-__all__ = ["Delivery", "Place", "deliver", "deliver_soon", "load_records"]
+if TYPE_CHECKING:
+    from verrou.records.logbook.reader import Reader
+
+__all__ = ["Delivery", "Place", "deliver", "deliver_soon", "import_records", "reading"]
 
 PATIENCE, PATIENCE_WITH_A_FILE = 3.0, 30.0
 """Seconds that a command waits for the logbook after its output: a server may never answer, and a local file keeps it
@@ -47,7 +52,7 @@ def _within(place: Place, seconds: float) -> Delivery:
 
     def work() -> None:
         try:
-            ended.append(deliver(place))
+            ended.append(deliver(place, hurried=True))
         except Exception as error:  # whatever a driver may raise: all output is printed by now
             reasons.insert(0, f"{type(error).__name__}: {error}")
 
@@ -63,8 +68,9 @@ def _within(place: Place, seconds: float) -> Delivery:
     return Delivery(0, left, reasons[0])
 
 
-def deliver(place: Place) -> Delivery:
-    """Deliver waiting records to the logbook; those that fail keep waiting."""
+def deliver(place: Place, hurried: bool = False) -> Delivery:
+    """Deliver waiting records to the logbook; those that fail keep waiting. ``hurried``: its user waits for something
+    else."""
     delivered, foreign = 0, []
     found = waiting.files(place.waiting)
     if not found:
@@ -72,10 +78,10 @@ def deliver(place: Place) -> Delivery:
     try:
         from verrou.records.logbook.store import Store
 
-        with Store(place) as store:
+        with Store(place, hurried=hurried) as store:
             for path in found:
                 try:
-                    store.add(waiting.read(path))
+                    store.add([waiting.read(path)])
                 except FileNotFoundError:  # another process delivered it
                     continue
                 except ValueError as error:
@@ -92,11 +98,38 @@ def deliver(place: Place) -> Delivery:
     return Delivery(delivered, 0, "", tuple(foreign))
 
 
-def load_records(place: Place, machine: str = "") -> Sequence[RunRecord]:
-    """Return the records of a logbook, the oldest first; with ``machine`` those of machines with that name.
-
-    Raises: BadInput: there is no logbook, or it cannot be reached."""
+@contextmanager
+def reading(place: Place) -> "Iterator[Reader]":
+    """Open a logbook to ask it. Raises: BadInput: there is no logbook, or it cannot be reached."""
     from verrou.records.logbook.store import Store
 
     with Store(place, make=False) as store:
-        return store.records(machine)
+        from verrou.records.logbook.reader import Reader
+
+        yield Reader(store)
+
+
+def import_records(place: Place, lines: Iterable[bytes], named: str) -> tuple[int, int]:
+    """Add the records of an export, a line each, all or none; return how many are new, and how many there were.
+
+    Raises: BadInput: a line is no record, or the logbook cannot be reached."""
+    from verrou.records.logbook.store import Store
+
+    read = 0
+
+    def records() -> Iterator[RunRecord]:
+        nonlocal read
+        for line in lines:
+            if line.strip():
+                read += 1
+                yield waiting.record_from(line)
+
+    with Store(place) as store:
+        try:
+            new = store.add(records())
+        except ValueError as error:
+            from verrou.records.logbook.adding import NotStored
+
+            at = error.position + 1 if isinstance(error, NotStored) else read
+            raise BadInput(f"{named}: record {at}: {error}. Nothing was imported.") from None
+    return new, read - new

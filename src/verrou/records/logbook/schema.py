@@ -3,12 +3,14 @@ there."""
 
 from collections.abc import Iterable, Mapping
 from datetime import date, datetime
-from typing import Any, get_args, get_origin, get_type_hints
+from typing import Any, get_args, get_type_hints
 
 import sqlalchemy as sql
 from attrs import AttrsInstance, fields
 
-from verrou.core.history.records import AccountRecord, FindingRecord, ReadingRecord, RunRecord, TrialRecord
+from verrou.core.history.records import AccountRecord, FindingRecord, ReadingRecord, RunFacts, TrialRecord
+from verrou.core.history.trend import Lapse
+from verrou.core.model.verdicts import Tally
 
 metadata = sql.MetaData()
 Number = sql.BigInteger().with_variant(sql.Integer, "sqlite")
@@ -38,19 +40,42 @@ TYPES = {int: sql.Integer, bool: sql.Boolean, date: sql.Date, datetime: sql.Date
 """Column types; every other field is text."""
 LOOSE = ("role",)
 """Columns in which older logbooks have nothing."""
-OF_A_RECORD = tuple(
-    field.name for field in fields(RunRecord) if field.name != "identity" and get_origin(field.type) is not tuple
-)
+FACTS = tuple(field.name for field in fields(RunFacts) if field.name != "identity")
 """Fields of a record that its own table has."""
 
 records = sql.Table(
     "records",
     metadata,
     sql.Column("id", Number, primary_key=True),
-    sql.Column("machine_id", Number, sql.ForeignKey("machines.id"), nullable=False, index=True),
-    *_columns(RunRecord, OF_A_RECORD),
+    sql.Column("machine_id", Number, sql.ForeignKey("machines.id"), nullable=False),
+    *_columns(RunFacts, FACTS),
     sql.UniqueConstraint("key"),
+    sql.Index("ix_records_of_a_machine", "machine_id", "clock", "at", "id"),
+    sql.Index("ix_records_in_order", "clock", "at", "id"),
+    sql.Index("ix_records_by_name", "machine"),
 )
+IN_ORDER = (records.c.clock, records.c.at, records.c.id)
+"""The order of records: by the machine's own time."""
+
+summaries = sql.Table(
+    "summaries",
+    metadata,
+    sql.Column("family", sql.Text, primary_key=True),
+    sql.Column("record_id", Number, sql.ForeignKey("records.id"), primary_key=True),
+    *_columns(Tally, (field.name for field in fields(Tally))),
+    sqlite_with_rowid=False,
+)
+"""How many findings of a record have each verdict, by family and over all; none of a record without findings."""
+
+lapses = sql.Table(
+    "lapses",
+    metadata,
+    sql.Column("record_id", Number, sql.ForeignKey("records.id"), primary_key=True),
+    sql.Column("subject", sql.Text, primary_key=True),
+    *_columns(Lapse, (field.name for field in fields(Lapse))),
+    sqlite_with_rowid=False,
+)
+"""What is not met, or not assessed, at a record and was met before."""
 
 
 def _of_a_record(name: str, kind: type[AttrsInstance]) -> sql.Table:
@@ -70,3 +95,4 @@ PARTS: Mapping[str, tuple[sql.Table, type[AttrsInstance]]] = {
     "tests": (_of_a_record("trials", TrialRecord), TrialRecord),
 }
 """By field of a record: the table of its parts, and their class."""
+FINDINGS, ACCOUNTS, TRIALS = (PARTS[name][0] for name in ("findings", "accounts", "tests"))

@@ -6,11 +6,12 @@ import json
 import os
 import time
 from pathlib import Path
+from typing import Any
 
 from cattrs.errors import BaseValidationError
 
 from verrou.core.errors import BadInput
-from verrou.core.history.records import RunRecord
+from verrou.core.history.records import FORMAT, RunRecord
 from verrou.core.surveys.data import plain, structured
 from verrou.log import Log
 from verrou.machines.local_files import ordinary_text, sync_folder, write_all
@@ -18,7 +19,6 @@ from verrou.records.logbook import former
 
 LOG = Log(__name__)
 
-FORMAT = "verrou record 2"
 ENDING = ".record.json"
 MARK = "not-reached"
 REST = 300
@@ -28,7 +28,7 @@ MOST_OF_A_RECORD = 50_000_000
 
 def put(folder: Path, record: RunRecord) -> None:
     """Store a waiting record: on disk, whole, when this returns. Raises: BadInput: it could not be written."""
-    text = json.dumps({"format": FORMAT, **plain(record)}, ensure_ascii=False, indent=1) + "\n"
+    text = json.dumps(as_data(record), ensure_ascii=False, indent=1) + "\n"
     staged = folder / f".{record.key}.staged"
     try:
         folder.mkdir(mode=0o700, exist_ok=True)
@@ -58,12 +58,28 @@ def files(folder: Path) -> list[Path]:
         return []
 
 
+def as_data(record: RunRecord) -> dict[str, Any]:
+    """Return a record as it is stored in a file, or in a line of an export."""
+    return {"format": FORMAT, **plain(record)}
+
+
 def read(path: Path) -> RunRecord:
     """Return the record of a file.
 
     Raises: FileNotFoundError: it no longer exists. ValueError: it is no record, with the reason."""
     try:
-        raw = json.loads(ordinary_text(path, MOST_OF_A_RECORD))
+        text = ordinary_text(path, MOST_OF_A_RECORD)
+    except FileNotFoundError:
+        raise
+    except OSError as error:
+        raise ValueError(error.strerror) from None
+    return record_from(text)
+
+
+def record_from(text: str | bytes) -> RunRecord:
+    """Return the record of a text. Raises: ValueError: it is no record, with the reason."""
+    try:
+        raw = json.loads(text)
         found = raw.pop("format", None) if isinstance(raw, dict) else None
         if found == former.FORMAT:
             raw = former.brought_forward(raw)
@@ -72,10 +88,8 @@ def read(path: Path) -> RunRecord:
         elif "trials" in raw:  # as the tests were called for a while
             raw["tests"] = raw.pop("trials")
         return structured(raw, RunRecord)
-    except FileNotFoundError:
-        raise
-    except (OSError, RecursionError) as error:
-        raise ValueError(getattr(error, "strerror", None) or "it is nested too deeply") from None
+    except RecursionError:
+        raise ValueError("it is nested too deeply") from None
     except (KeyError, TypeError, AttributeError, BaseValidationError) as error:
         raise ValueError(f"it is damaged ({type(error).__name__} {error})") from None
 

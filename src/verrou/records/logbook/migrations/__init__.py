@@ -12,23 +12,31 @@ import sqlalchemy as sql
 
 from verrou.core.errors import BadInput
 
-NEWEST = "0003"
+NEWEST = "0004"
 """The schema that this version of Verrou writes."""
-KNOWN = ("0001", "0002", NEWEST)
+KNOWN = ("0001", "0002", "0003", NEWEST)
 BRING_FORWARD_LOCK = 0x76657272
 """The number of the lock under which one of several writers brings a logbook on a server forward."""
 
 
-def bring_forward(connection: sql.Connection, place: str) -> None:
-    """Create the tables of a new logbook, or migrate an older one, in the open transaction.
+def bring_forward(connection: sql.Connection, place: str, most: int | None = None) -> None:
+    """Create the tables of a new logbook, or migrate an older one with ``most`` records, in the open transaction.
 
-    Raises: BadInput: it is the logbook of a newer version, or no logbook."""
-    if _version(connection, place) == NEWEST:
-        return
+    Raises: BadInput: it is the logbook of a newer version, or no logbook, or has more records."""
     if connection.dialect.name == "postgresql":
         connection.execute(sql.text("select pg_advisory_xact_lock(:lock)"), {"lock": BRING_FORWARD_LOCK})
-        if _version(connection, place) == NEWEST:
-            return
+    version = version_of(connection, place)
+    if version == NEWEST:
+        return
+    if version and most is not None:
+        records = connection.scalar(sql.text("select count(*) from records"))
+        if records and records > most:
+            raise BadInput(
+                f"{place}: an earlier version wrote this logbook. To bring its {records} records forward, once: "
+                "verrou logbook list"
+            )
+    if connection.dialect.name == "postgresql":
+        connection.execute(sql.text("set local statement_timeout = 0"))
     upgrade(connection, NEWEST)
 
 
@@ -63,7 +71,7 @@ def _scripts() -> Iterator[Path]:
         yield Path(folder)
 
 
-def _version(connection: sql.Connection, place: str) -> str:
+def version_of(connection: sql.Connection, place: str) -> str:
     """Return the schema of a logbook; empty where there are no tables yet."""
     present = set(sql.inspect(connection).get_table_names())
     if "alembic_version" not in present:
