@@ -17,7 +17,8 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from attrs import fields
 
 from postgres import server
-from verrou.core.history.records import AccountRecord, FindingRecord, Run, RunRecord, TrialRecord
+from verrou.core.history.records import AccountRecord, FindingRecord, RunRecord, TrialRecord
+from verrou.core.history.runs import Run
 from verrou.core.model import Role
 from verrou.core.model.verdicts import Result, Verdict
 from verrou.core.rules import CATALOGUE
@@ -35,13 +36,13 @@ def records(count: int, seed: int = 23) -> Iterator[RunRecord]:
     chance = random.Random(seed)
     machines = max(count // (A_YEAR * YEARS), 1)
     late: list[RunRecord] = []
-    standing = [{rule.id: chance.random() < 0.6 for rule in RULES} for _ in range(machines)]
+    standing = [{rule.id: chance.random() < 0.8 for rule in RULES} for _ in range(machines)]
     number = 0
     for visit in range(count // machines):
         for machine in range(machines):
             met = standing[machine]
-            for rule in chance.sample(RULES, 4):
-                met[rule.id] = chance.random() < 0.7
+            for rule in chance.sample(RULES, 2):
+                met[rule.id] = chance.random() < 0.85
             clock = BEGUN + timedelta(days=visit * 91 + machine % 60, minutes=chance.randrange(600))
             record = _record(chance, f"{number:032x}", machine, clock, met)
             number += 1

@@ -19,7 +19,7 @@ from conftest import GOOD_PASSWORD, Verrou, titled, with_files, with_programs
 from verrou.cli.baseline_files import load_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.errors import BadInput
-from verrou.core.history.records import Run
+from verrou.core.history.runs import Run
 from verrou.core.judging.audit import audit, remarkable
 from verrou.core.judging.comparison import compare
 from verrou.core.judging.recording import record_of

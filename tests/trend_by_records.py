@@ -5,7 +5,8 @@ from datetime import date
 
 from attrs import evolve
 
-from verrou.core.history.records import FindingRecord, Run, RunRecord
+from verrou.core.history.records import FindingRecord, RunRecord
+from verrou.core.history.runs import Run
 from verrou.core.history.trend import EndingWaiver, MachineHistory, Moment, Regression, Trend, soon, worst_first
 from verrou.core.model.verdicts import MARKS, Verdict
 

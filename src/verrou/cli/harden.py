@@ -11,7 +11,7 @@ from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.options import baseline_option
 from verrou.core.errors import MachineRefused
-from verrou.core.history.records import Run
+from verrou.core.history.runs import Run
 from verrou.core.judging.audit import Audit, audit
 from verrou.core.model.verdicts import Verdict
 from verrou.core.planning.change_plan import plan_changes

@@ -15,7 +15,7 @@ from verrou.cli.user import LOGBOOK, user
 
 if TYPE_CHECKING:
     from verrou.core.baselines.baseline import Baseline
-    from verrou.core.history.records import Run
+    from verrou.core.history.runs import Run
     from verrou.core.judging.audit import Audit
     from verrou.core.model import Snapshot
     from verrou.core.model.verdicts import TrialResult

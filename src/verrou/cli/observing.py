@@ -1,12 +1,12 @@
 """A machine observed and tested for a command, and its accounts and groups by name."""
 
+# Imports within functions: tests are not run by most commands.
+
 from collections.abc import Sequence
-from random import SystemRandom
 
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.core.model import AccountName, Group, GroupName, Snapshot
 from verrou.core.model.verdicts import TrialResult
-from verrou.core.testing.trials import not_tried, run_trials
 from verrou.core.values import nearest, show_raw
 from verrou.machines.protocol import DryRunUnavailable, Lacks, Machine
 from verrou.records.standing import observed
@@ -27,6 +27,10 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
 
 def tried(machine: Machine, snapshot: Snapshot) -> list[TrialResult]:
     """Return the results of the tests; all *not run* where there can be none."""
+    from random import SystemRandom
+
+    from verrou.core.testing.trials import not_tried, run_trials
+
     testable = machine.testable
     if isinstance(testable, Lacks):
         return not_tried(testable.reason)

@@ -16,7 +16,7 @@ from verrou.cli.user import user
 from verrou.core import advice
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.history.entries import JournalEntry
-from verrou.core.history.records import Run
+from verrou.core.history.runs import Run
 from verrou.core.judging import guards
 from verrou.machines.changes import Outcome
 from verrou.machines.protocol import Machine, to_change

@@ -11,7 +11,7 @@ from verrou.cli.observing import looked_at
 from verrou.cli.options import baseline_option, format_option, machine_option
 from verrou.cli.output import print_facts
 from verrou.cli.user import check_new_name, user
-from verrou.core.history.records import Run
+from verrou.core.history.runs import Run
 from verrou.core.judging.audit import audit as hold_against
 from verrou.core.judging.audit import remarkable
 from verrou.core.model import Snapshot, Status, counted

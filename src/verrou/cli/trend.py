@@ -12,7 +12,7 @@ from verrou.cli.options import format_option
 from verrou.cli.output import print_facts
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
-from verrou.core.history.trend import Trend, soon
+from verrou.core.history.trend import Trend, soon, together
 from verrou.core.rules import CATALOGUE
 from verrou.reports import trend as reports
 from verrou.reports.figures import courses
@@ -62,7 +62,7 @@ def trend(
         check_machine(reader, place, machine)
         whole = style == "json" or save is not None
         histories = reader.histories(machine, families, soon(today), every_moment=whole)
-        found = Trend(histories, reader.together(machine, families) if whole else ())
+        found = Trend(histories, together(histories) if whole else ())
     table = reports.histories_table(found)
 
     def text() -> None:

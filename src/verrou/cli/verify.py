@@ -7,7 +7,7 @@ from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.observing import looked_at, tried
 from verrou.cli.options import baseline_option, format_option, machine_option
 from verrou.cli.output import print_facts
-from verrou.core.history.records import Run
+from verrou.core.history.runs import Run
 from verrou.core.judging.audit import audit as hold_against
 from verrou.core.model.verdicts import Result
 from verrou.machines.protocol import Machine

@@ -11,7 +11,7 @@ from attrs import evolve, frozen
 
 from verrou import __version__
 from verrou.cli.baseline_files import load_baseline
-from verrou.core.history.records import Run
+from verrou.core.history.runs import Run
 from verrou.core.judging.audit import audit
 from verrou.core.judging.recording import record_of
 from verrou.core.model import Snapshot

@@ -2,12 +2,11 @@
 
 from collections.abc import Mapping, Sequence
 from enum import StrEnum
-from typing import TYPE_CHECKING, NamedTuple
-
-from verrou.machines.folder_operations import FolderOperation
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 if TYPE_CHECKING:
     from verrou.core.steps.step import CreateAccount, SetPassword
+    from verrou.machines.folder_operations import FolderOperation
 
 
 class Outcome(StrEnum):
@@ -74,8 +73,8 @@ class FileChange(NamedTuple):
         return FileChange(self.place, self.after, self.before)
 
 
-Change = FileChange | FolderOperation
-ChangeSet = Sequence[Change]
+Change: TypeAlias = "FileChange | FolderOperation"
+ChangeSet: TypeAlias = "Sequence[Change]"
 """The changes of a plan in the order in which they are applied: what grants, then what removes."""
 
 

@@ -22,10 +22,10 @@ from verrou.log import Log
 from verrou.machines.changes import Change, ChangeSet, FileChange, FileState
 from verrou.machines.folder_operations import operation_data, operation_from
 from verrou.machines.local_files import ordinary_bytes, sync_folder, write_all
+from verrou.records import JOURNAL
 
 LOG = Log(__name__)
 
-JOURNAL = "journal.jsonl"
 FORMAT = 2
 """What an entry is written in, since version 0.2; the entries of 0.1 bear no such mark."""
 KEPT, INDEX, CONTENTS = "kept", "changes.json", "contents"

@@ -1,15 +1,21 @@
 """A machine in its current state, and the run that was interrupted on it."""
 
+# Imports within functions: few machines have an interrupted run, and some have no journal.
+
+from typing import TYPE_CHECKING
+
 from attrs import evolve
 
 from verrou.core import advice
 from verrou.core.errors import NotEnoughRights, VerrouError
-from verrou.core.history.entries import JournalEntry
 from verrou.core.model import Snapshot
 from verrou.log import Log
 from verrou.machines.protocol import Lacks, Machine
-from verrou.records.journal import Journal
+from verrou.records import JOURNAL
 from verrou.records.machine_lock import is_held
+
+if TYPE_CHECKING:
+    from verrou.core.history.entries import JournalEntry
 
 LOG = Log(__name__)
 
@@ -38,14 +44,16 @@ def interruption(machine: Machine) -> str:
     changeable = machine.changeable
     if isinstance(changeable, Lacks):
         return ""
-    journal = Journal(changeable.records_folder())
-    if not journal.there or is_held(journal.folder):
+    folder = changeable.records_folder()
+    if not (folder / JOURNAL).exists() or is_held(folder):
         return ""
-    entry = journal.interrupted_entry()
+    from verrou.records.journal import Journal
+
+    entry = Journal(folder).interrupted_entry()
     return words_of(entry) if entry is not None else ""
 
 
-def words_of(entry: JournalEntry) -> str:
+def words_of(entry: "JournalEntry") -> str:
     """Return the text about an interrupted entry."""
     run = f"{entry.command}, by {entry.by}, {entry.begun}"
     return f"entry {entry.number} of the journal ({run}) was interrupted. {how_to_go_on()}"

@@ -6,7 +6,8 @@ from typing import Any
 from attrs import fields
 
 from verrou.core import advice
-from verrou.core.history.records import Counts, Extent, ListedRun, Run, RunRecord
+from verrou.core.history.records import Counts, Extent, ListedRun, RunRecord
+from verrou.core.history.runs import Run
 from verrou.core.model import counted
 from verrou.core.model.known import Known
 from verrou.core.model.verdicts import Result, Tally, Verdict

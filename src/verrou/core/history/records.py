@@ -1,25 +1,15 @@
 """Records of the logbook as data. They contain no secret, hash or hint."""
 
 from datetime import date, datetime
-from enum import StrEnum
 
 from attrs import frozen
 
+from verrou.core.history.runs import Run
 from verrou.core.model.access import KnownRole
 from verrou.core.model.verdicts import Result, Severity, Tally, Verdict
 
 FORMAT = "verrou record 2"
 """What a record says of its form, in a file and in a line of an export."""
-
-
-class Run(StrEnum):
-    """What was done on the machine."""
-
-    SURVEY = "survey"
-    AUDIT = "audit"
-    HARDEN = "harden"
-    VERIFY = "verify"
-    UNDO = "undo"
 
 
 @frozen

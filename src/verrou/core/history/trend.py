@@ -2,11 +2,12 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta
+from operator import add, attrgetter
 
 from attrs import frozen
 
 from verrou.core.history.records import FindingRecord
-from verrou.core.model.verdicts import Severity, Tally, Verdict
+from verrou.core.model.verdicts import MARKS, Severity, Tally, Verdict
 
 
 @frozen
@@ -82,6 +83,30 @@ def worst_first(histories: Iterable[MachineHistory]) -> list[MachineHistory]:
             history.identity,
         ),
     )
+
+
+_marks = attrgetter(*MARKS)
+
+
+def together(histories: Iterable[MachineHistory]) -> list[Moment]:
+    """Return all machines together at the end of each day, each as it was last audited; of histories with every
+    moment."""
+    changes: dict[date, list[int]] = {}
+    ends: dict[date, datetime] = {}
+    for history in histories:
+        before: Sequence[int] = [0] * len(MARKS)
+        for moment in history.moments:
+            now, day = _marks(moment), moment.at.date()
+            change = changes.setdefault(day, [0] * len(MARKS))
+            changes[day] = [count + new - old for count, new, old in zip(change, now, before, strict=True)]
+            ends[day] = max(ends.get(day, moment.at), moment.at)
+            before = now
+    counted = [0] * len(MARKS)
+    found = []
+    for day in sorted(changes):
+        counted = list(map(add, counted, changes[day]))
+        found.append(Moment(**dict(zip(MARKS, counted, strict=True)), at=ends[day]))
+    return found
 
 
 def family_of(subject: str) -> str:

@@ -3,7 +3,8 @@
 from collections.abc import Callable, Sequence
 from datetime import datetime
 
-from verrou.core.history.records import AccountRecord, FindingRecord, ReadingRecord, Run, RunRecord, TrialRecord
+from verrou.core.history.records import AccountRecord, FindingRecord, ReadingRecord, RunRecord, TrialRecord
+from verrou.core.history.runs import Run
 from verrou.core.judging.audit import Audit
 from verrou.core.model import Snapshot
 from verrou.core.model.access import known_role

@@ -75,7 +75,12 @@ def _insert_all(connection: sql.Connection, part: Sequence[RunRecord]) -> Iterat
     new = [(numbers[record.key], record) for record in by_key.values() if record.key in numbers]
     for name, (table, kind) in tables.PARTS.items():
         _insert_rows(connection, table, list(_part_rows(new, name, kind)))
-    _insert_rows(connection, tables.summaries, [row for n, record in new for row in summary_rows(n, record.findings)])
+    summaries = [
+        row
+        for number, record in new
+        for row in summary_rows(found[record.identity], (record.clock, record.at, number), record.findings)
+    ]
+    _insert_rows(connection, tables.summaries, summaries)
     for number, record in new:
         yield number, found[record.identity], record
 

@@ -7,7 +7,8 @@ from typing import Any
 import sqlalchemy as sql
 from attrs import AttrsInstance, fields, frozen
 
-from verrou.core.history.records import Counts, Extent, ListedRun, Run, RunFacts, RunRecord
+from verrou.core.history.records import Counts, Extent, ListedRun, RunFacts, RunRecord
+from verrou.core.history.runs import Run
 from verrou.core.history.trend import ALL, FIRST, LAST, EndingWaiver, MachineHistory, Moment, Regression, family_of
 from verrou.core.model.access import as_known_role
 from verrou.core.model.verdicts import MARKS, Result, Severity, Tally, Verdict
@@ -79,8 +80,8 @@ def _own(row: Any) -> dict[str, Any]:
 
 def _counted(connection: sql.Connection, rows: Sequence[Any]) -> Iterator[ListedRun]:
     numbers = [row.id for row in rows]
-    of_all = sql.select(SUMMARIES.record_id, *(SUMMARIES[mark] for mark in MARKS)).where(SUMMARIES.family == ALL)
-    tallies = {number: marks for number, *marks in connection.execute(of_all.where(SUMMARIES.record_id.in_(numbers)))}
+    of_all = sql.select(RECORDS.id, *(SUMMARIES[mark] for mark in MARKS)).join(tables.summaries, tables.summary_of(ALL))
+    tallies = {number: marks for number, *marks in connection.execute(of_all.where(RECORDS.id.in_(numbers)))}
     accounts, tests = tables.ACCOUNTS.c, tables.TRIALS.c
     enabled = sql.func.sum(sql.case((accounts.enabled, 1), else_=0))
     people = sql.select(accounts.record_id, sql.func.count(), enabled).where(accounts.record_id.in_(numbers))
@@ -155,84 +156,76 @@ def histories(
     """Return the audit history of each machine that has been audited, only over rules of ``families`` where some are
     given; its first and last moments alone, or every one."""
     moments: dict[int, list[Moment]] = {}
-    audits: dict[int, int] = {}
-    last: dict[int, int] = {}
-    for machine_id, number, n, of, at, *marks in connection.execute(
-        _moments(machine, families, every_moment), execution_options={"yield_per": 5000}
-    ):
-        moments.setdefault(machine_id, []).append(_moment(at, marks))
+    last: dict[int, Any] = {}
+    required = _moments(machine, families, every_moment)
+    for row in connection.execute(required, execution_options={"yield_per": 5000}):
+        machine_id, clock, at, number, n, of, *marks = row
+        moments.setdefault(machine_id, []).append(Moment(**dict(zip(MARKS, marks, strict=True)), at=clock))
         if n == of:
-            audits[machine_id], last[machine_id] = of, number
-    regressed, ending = _regressed(connection, machine, families), _ending(connection, machine, families, ending_by)
-    undone = _undone(connection, machine)
-    named = dict[int, Any]()
-    for part in in_parts(last.values()):
-        named |= {row.id: row for row in connection.execute(_facts().where(RECORDS.id.in_(part)))}
-    return [
-        MachineHistory(
-            named[number].machine,
-            named[number].identity,
-            named[number].baseline,
-            audits[machine_id],
-            tuple(moments[machine_id]),
-            tuple(regressed.get(number, ())),
-            tuple(sorted(ending.get(number, ()), key=lambda waiver: (waiver.until, waiver.subject))),
-            machine_id in undone,
-        )
-        for machine_id, number in last.items()
-    ]
-
-
-def _moment(at: datetime, marks: Sequence[int]) -> Moment:
-    return Moment(**dict(zip(MARKS, marks, strict=True)), at=at)
-
-
-def _audits(machine: str, *columns: sql.ColumnElement[Any]) -> sql.Select[Any]:
-    """Return a query for all audits, of machines that ever had a name."""
-    joined = tables.records.join(tables.summaries, (SUMMARIES.record_id == RECORDS.id) & (SUMMARIES.family == ALL))
-    required = sql.select(*columns).select_from(joined)
-    return required.where(RECORDS.machine_id.in_(_named(machine))) if machine else required
-
-
-def _scored(machine: str, families: Collection[str], *columns: sql.ColumnElement[Any]) -> sql.Select[Any]:
-    """Return a query for all audits, with how many findings of each verdict each has in some families."""
-    if not families:
-        return _audits(machine, *columns, *(SUMMARIES[mark] for mark in MARKS))
-    sums = (sql.func.sum(SUMMARIES[mark]).label(mark) for mark in MARKS)
-    chosen = sql.select(SUMMARIES.record_id, *sums).where(SUMMARIES.family.in_(families))
-    part = chosen.group_by(SUMMARIES.record_id).subquery("part")
-    marks = (sql.func.coalesce(part.c[mark], 0).label(mark) for mark in MARKS)
-    return _audits(machine, *columns, *marks).outerjoin(part, part.c.record_id == RECORDS.id)
+            last[machine_id] = clock, at, number, of
+    found = []
+    for part in in_parts(last):
+        numbers = [last[machine_id][2] for machine_id in part]
+        named = {row.id: row for row in connection.execute(_facts().where(RECORDS.id.in_(numbers)))}
+        undone = _undone(connection, part, last)
+        regressed = _regressed(connection, numbers, families)
+        ending = _ending(connection, numbers, families, ending_by)
+        for machine_id, number in zip(part, numbers, strict=True):
+            found.append(
+                MachineHistory(
+                    named[number].machine,
+                    named[number].identity,
+                    named[number].baseline,
+                    last[machine_id][3],
+                    tuple(moments[machine_id]),
+                    tuple(regressed.get(number, ())),
+                    tuple(sorted(ending.get(number, ()), key=lambda waiver: (waiver.until, waiver.subject))),
+                    machine_id in undone,
+                )
+            )
+    return found
 
 
 def _moments(machine: str, families: Collection[str], every_moment: bool) -> sql.Select[Any]:
-    n = sql.func.row_number().over(partition_by=RECORDS.machine_id, order_by=tables.IN_ORDER).label("n")
-    of = sql.func.count().over(partition_by=RECORDS.machine_id).label("of")
-    audits = _scored(machine, families, RECORDS.machine_id, RECORDS.id, n, of, RECORDS.clock).subquery("audits")
+    """Return a query for audits in the order of each machine: its place, and how many there are; then how many
+    findings of each verdict it has in some families."""
+    order = (SUMMARIES.clock, SUMMARIES.at, SUMMARIES.record_id)
+    n = sql.func.row_number().over(partition_by=SUMMARIES.machine_id, order_by=order).label("n")
+    counted = sql.select(SUMMARIES.machine_id, sql.func.count().label("of")).where(SUMMARIES.family == ALL)
+    many = counted.group_by(SUMMARIES.machine_id).subquery("many")
+    marks: list[sql.ColumnElement[int]] = [SUMMARIES[mark] for mark in MARKS]
+    source: sql.FromClause = tables.summaries.join(many, many.c.machine_id == SUMMARIES.machine_id)
+    if families:
+        parts = [tables.summaries.alias() for _ in families]
+        for family, part in zip(families, parts, strict=True):
+            same = (part.c[name] == SUMMARIES[name] for name in (*tables.OF_A_RECORD, "record_id"))
+            source = source.outerjoin(part, sql.and_(part.c.family == family, *same))
+        marks = [
+            sum((sql.func.coalesce(part.c[mark], 0) for part in parts), sql.literal(0)).label(mark) for mark in MARKS
+        ]
+    chosen = (
+        sql.select(SUMMARIES.machine_id, *order, n, many.c.of, *marks)
+        .select_from(source)
+        .where(SUMMARIES.family == ALL)
+    )
+    if machine:
+        chosen = chosen.where(SUMMARIES.machine_id.in_(_named(machine)))
+    audits = chosen.subquery("audits")
     required = sql.select(audits).order_by(audits.c.machine_id, audits.c.n)
     if every_moment:
         return required
     return required.where((audits.c.n <= FIRST) | (audits.c.n > audits.c.of - LAST))
 
 
-def _last(machine: str) -> sql.Subquery:
-    """Return a query for the last audit of each machine."""
-    newest_first = [column.desc() for column in tables.IN_ORDER]
-    n = sql.func.row_number().over(partition_by=RECORDS.machine_id, order_by=newest_first).label("n")
-    audits = _audits(machine, RECORDS.machine_id, *tables.IN_ORDER, n).subquery()
-    return sql.select(audits).where(audits.c.n == 1).subquery("last")
-
-
 def _regressed(
-    connection: sql.Connection, machine: str, families: Collection[str]
+    connection: sql.Connection, numbers: Sequence[int], families: Collection[str]
 ) -> Mapping[int, Sequence[Regression]]:
-    last, findings, lapses = _last(machine), tables.FINDINGS.c, tables.lapses.c
+    """Return by record what is not met at it, and was met before."""
+    findings, lapses = tables.FINDINGS.c, tables.lapses.c
     required = (
         sql.select(lapses.record_id, lapses.subject, findings.severity, lapses.met_until, lapses.since)
-        .select_from(tables.lapses)
-        .join(last, last.c.id == lapses.record_id)
         .join(tables.FINDINGS, (findings.record_id == lapses.record_id) & (findings.subject == lapses.subject))
-        .where(findings.verdict == str(Verdict.NOT_MET))
+        .where(lapses.record_id.in_(numbers), findings.verdict == str(Verdict.NOT_MET))
         .order_by(lapses.record_id, findings.place)
     )
     found: dict[int, list[Regression]] = {}
@@ -243,42 +236,25 @@ def _regressed(
 
 
 def _ending(
-    connection: sql.Connection, machine: str, families: Collection[str], ending_by: date
+    connection: sql.Connection, numbers: Sequence[int], families: Collection[str], ending_by: date
 ) -> Mapping[int, Sequence[EndingWaiver]]:
-    last, findings = _last(machine), tables.FINDINGS.c
-    required = (
-        sql.select(findings.record_id, findings.subject, findings.waived_until, findings.waived_by)
-        .join(last, last.c.id == findings.record_id)
-        .where(findings.waived_until <= ending_by)
-    )
+    """Return by record its waivers that expire by a day."""
+    findings = tables.FINDINGS.c
+    required = sql.select(findings.record_id, findings.subject, findings.waived_until, findings.waived_by)
     found: dict[int, list[EndingWaiver]] = {}
-    for number, subject, until, by in connection.execute(required):
+    for number, subject, until, by in connection.execute(
+        required.where(findings.record_id.in_(numbers), findings.waived_until <= ending_by)
+    ):
         if not families or family_of(subject) in families:
             found.setdefault(number, []).append(EndingWaiver(subject, until, by))
     return found
 
 
-def _undone(connection: sql.Connection, machine: str) -> Collection[int]:
-    """Return the machines on which a run was undone after the last audit."""
-    last = _last(machine)
-    order, of_last = sql.tuple_(*tables.IN_ORDER), sql.tuple_(last.c.clock, last.c.at, last.c.id)
-    required = sql.select(RECORDS.machine_id).join(last, (last.c.machine_id == RECORDS.machine_id) & (order > of_last))
-    return set(connection.scalars(required.where(RECORDS.run == str(Run.UNDO))))
-
-
-def together(connection: sql.Connection, machine: str, families: Collection[str]) -> Iterator[Moment]:
-    """Yield all machines together at the end of each day, each as it was last audited."""
-    scored = _scored(machine, families, RECORDS.machine_id, *tables.IN_ORDER).subquery("scored")
-    order = [scored.c[column.name] for column in tables.IN_ORDER]
-
-    def before(mark: str) -> sql.ColumnElement[int]:
-        return sql.func.lag(scored.c[mark], 1, 0).over(partition_by=scored.c.machine_id, order_by=order)
-
-    changes = [(scored.c[mark] - before(mark)).label(mark) for mark in MARKS]
-    change = sql.select(sql.func.date(scored.c.clock).label("day"), scored.c.clock, *changes).subquery("change")
-    sums = (sql.func.sum(change.c[mark]) for mark in MARKS)
-    days = sql.select(sql.func.max(change.c.clock), *sums).group_by(change.c.day).order_by(change.c.day)
-    counted = [0] * len(MARKS)
-    for at, *changed in connection.execute(days):
-        counted = [count + more for count, more in zip(counted, changed, strict=True)]
-        yield _moment(at, counted)
+def _undone(connection: sql.Connection, part: Sequence[int], last: Mapping[int, Any]) -> Collection[int]:
+    """Return the machines on which a run was undone after their last audit."""
+    required = sql.select(RECORDS.machine_id, *tables.IN_ORDER).where(
+        RECORDS.machine_id.in_(part),
+        RECORDS.clock >= min(last[machine_id][0] for machine_id in part),
+        RECORDS.run == str(Run.UNDO),
+    )
+    return {machine for machine, *order in connection.execute(required) if tuple(order) > last[machine][:3]}

@@ -5,7 +5,7 @@ from datetime import date
 from typing import Any
 
 from verrou.core.history.records import Extent, ListedRun, RunRecord
-from verrou.core.history.trend import MachineHistory, Moment, worst_first
+from verrou.core.history.trend import MachineHistory, worst_first
 from verrou.records.logbook import answers
 from verrou.records.logbook.answers import Selection
 from verrou.records.logbook.store import Store
@@ -52,8 +52,3 @@ class Reader:
         """Return the audit history of each machine, the worst first; its first and last moments alone, or every one."""
         with self.store.connected() as connection:
             return worst_first(answers.histories(connection, machine, families, ending_by, every_moment=every_moment))
-
-    def together(self, machine: str, families: Collection[str]) -> Sequence[Moment]:
-        """Return all machines together at the end of each day, each as it was last audited."""
-        with self.store.connected() as connection:
-            return list(answers.together(connection, machine, families))

@@ -61,11 +61,25 @@ summaries = sql.Table(
     "summaries",
     metadata,
     sql.Column("family", sql.Text, primary_key=True),
+    sql.Column("machine_id", Number, sql.ForeignKey("machines.id"), primary_key=True),
+    sql.Column("clock", sql.DateTime, primary_key=True),
+    sql.Column("at", sql.DateTime, primary_key=True),
     sql.Column("record_id", Number, sql.ForeignKey("records.id"), primary_key=True),
     *_columns(Tally, (field.name for field in fields(Tally))),
     sqlite_with_rowid=False,
 )
-"""How many findings of a record have each verdict, by family and over all; none of a record without findings."""
+"""How many findings of a record have each verdict, by family and over all; none of a record without findings.
+
+Those of a machine stand together and in order, so that its history is read at once."""
+OF_A_RECORD = ("machine_id", "clock", "at")
+"""What a summary repeats of its record."""
+
+
+def summary_of(family: str, summary: sql.FromClause = summaries) -> sql.ColumnElement[bool]:
+    """Return what joins a record with its summary of a family."""
+    repeated = (summary.c[name] == records.c[name] for name in OF_A_RECORD)
+    return sql.and_(summary.c.family == family, *repeated, summary.c.record_id == records.c.id)
+
 
 lapses = sql.Table(
     "lapses",

@@ -25,20 +25,20 @@ def in_parts(items: Iterable[T], size: int = 200) -> Iterator[list[T]]:
         yield part
 
 
-def summary_rows(number: int, findings: Sequence[FindingRecord]) -> list[dict[str, Any]]:
+def summary_rows(machine: int, order: Order, findings: Sequence[FindingRecord]) -> list[dict[str, Any]]:
     """Return the rows that summarise the findings of a record."""
-    return [
-        {"family": family, "record_id": number, **asdict(tally)} for family, tally in summaries_of(findings).items()
-    ]
+    clock, at, number = order
+    repeated = {"machine_id": machine, "clock": clock, "at": at, "record_id": number}
+    return [{"family": family, **repeated, **asdict(tally)} for family, tally in summaries_of(findings).items()]
 
 
 def settle(connection: sql.Connection, machine: int, baseline: str, added: Mapping[int, Order]) -> None:
     """Work out the lapses of audits that were added to those of a machine against a baseline, by number; and of later
     ones, which a record that arrives late changes."""
-    records, summaries = tables.records.c, tables.summaries.c
+    records = tables.records.c
     audits = (
         sql.select(*tables.IN_ORDER)
-        .join(tables.summaries, (summaries.record_id == records.id) & (summaries.family == ALL))
+        .join(tables.summaries, tables.summary_of(ALL))
         .where(records.machine_id == machine, records.baseline == baseline)
     )
     order = sql.tuple_(*tables.IN_ORDER)
@@ -96,12 +96,14 @@ def summarise_all(connection: sql.Connection) -> None:
     groups: dict[tuple[int, str], dict[int, Order]] = {}
     for part in in_parts(connection.execute(sql.select(*tables.IN_ORDER, records.machine_id, records.baseline)).all()):
         findings = _findings(connection, [row.id for row in part])
-        rows = [row for number, found in findings.items() for row in summary_rows(number, found)]
-        if rows:
-            connection.execute(tables.summaries.insert(), rows)
+        rows: list[dict[str, Any]] = []
         for row in part:
             if row.id in findings:
-                groups.setdefault((row.machine_id, row.baseline), {})[row.id] = (row.clock, row.at, row.id)
+                order = (row.clock, row.at, row.id)
+                rows += summary_rows(row.machine_id, order, findings[row.id])
+                groups.setdefault((row.machine_id, row.baseline), {})[row.id] = order
+        if rows:
+            connection.execute(tables.summaries.insert(), rows)
     for (machine, baseline), added in groups.items():
         settle(connection, machine, baseline, added)
 

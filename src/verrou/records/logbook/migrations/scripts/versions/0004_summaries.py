@@ -15,6 +15,9 @@ def upgrade() -> None:
     op.create_table(
         "summaries",
         sql.Column("family", sql.Text, primary_key=True),
+        sql.Column("machine_id", Number, sql.ForeignKey("machines.id"), primary_key=True),
+        sql.Column("clock", sql.DateTime, primary_key=True),
+        sql.Column("at", sql.DateTime, primary_key=True),
         sql.Column("record_id", Number, sql.ForeignKey("records.id"), primary_key=True),
         *(
             sql.Column(mark, sql.Integer, nullable=False)
