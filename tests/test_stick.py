@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from conftest import base_of
-from debian_root import SUITE, PrivateRoot, mount
+from debian_root import NEWEST, SUITE, PrivateRoot, mount
 from verrou import __version__
 
 TOP = Path(__file__).parent.parent
@@ -22,7 +22,8 @@ def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_
     digest = hashlib.sha256(file.read_bytes()).hexdigest()
     assert (stick / "verrou.pyz.sha256").read_text() == f"{digest}  verrou.pyz\n"
     names = zipfile.ZipFile(file).namelist()
-    assert not [name for name in names if name.endswith((".so", ".pyc", ".pyd"))]
+    assert not [name for name in names if name.endswith((".so", ".pyd"))]
+    assert {f"{name}c" for name in names if name.endswith(".py") and name != "__main__.py"} <= set(names)
     assert not [name for name in names if name.split("/")[0] in ("sqlalchemy", "alembic", "matplotlib", "numpy")]
     assert {"verrou/handbook/round.md", "verrou/baselines/office.toml"} <= set(names)
     message = subprocess.run(
@@ -41,6 +42,19 @@ def test_where_python_has_a_part_of_its_library_only_one_line_says_so(stick: Pat
         ended = subprocess.run(command, capture_output=True, text=True, check=False)
         assert ended.returncode == 2 and ended.stderr.count("\n") == 1, ended.stderr
         assert "install the whole of it (the package python3" in ended.stderr
+
+
+@pytest.mark.real_root
+def test_a_python_of_another_version_takes_the_sources(stick: Path, tmp_path: Path) -> None:
+    with PrivateRoot.over(base_of(NEWEST, ("python3",), ()), tmp_path / "warden-03") as root:
+        (root.path / "root/verrou.pyz").write_bytes((stick / "verrou.pyz").read_bytes())
+
+        def ran(*words: str) -> str:
+            command = ["chroot", str(root.path), "/usr/bin/python3", *words]
+            return subprocess.run(command, capture_output=True, text=True, check=True).stdout
+
+        assert ran("--version").split()[1].rpartition(".")[0] != "{}.{}".format(*sys.version_info)
+        assert "accounts can sign in; " in ran("/root/verrou.pyz", "survey")
 
 
 @pytest.mark.real_root
