@@ -240,6 +240,14 @@ def base_of(suite: str, beside: tuple[str, ...] = (), usual: tuple[str, ...] = P
         pytest.skip(str(reason))
 
 
+@pytest.fixture(autouse=True)
+def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """The folder of caches: no test leaves anything to another, or to whoever runs them."""
+    folder = tmp_path.parent / f"{tmp_path.name}.cache"
+    monkeypatch.setenv("XDG_CACHE_HOME", str(folder))
+    return folder / "verrou"
+
+
 @pytest.fixture(scope="session")
 def stick(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder that holds Verrou as one file, and its digest: made once, by whichever process of this run is first."""

@@ -24,14 +24,16 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, Verrou, examples
 from test_seat_bench import machines
 from verrou.cli.baseline_files import load_baseline
+from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput
-from verrou.core.judging.audit import audit
+from verrou.core.judging.audit import Audit, FindingCache, audit
 from verrou.core.judging.rounds import RULES, SIGNS, Row
 from verrou.core.model import Snapshot
 from verrou.core.surveys.data import snapshot_from, survey_data
 from verrou.core.surveys.text import MOST_MEMBERS, MOST_REMEMBERED, SurveyReader
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
+from verrou.records import rounds
 from verrou.reports.figures import MOST_ROWS, NAMED_ROWS, machines_by_rules
 from verrou.reports.tables import as_json
 
@@ -154,6 +156,60 @@ class Looked(HTMLParser):
                 and not (value or "").startswith(("#", "data:image/png"))
             ):
                 self.leads.append(f"{tag} {name}={value}")
+
+
+def test_a_survey_that_did_not_change_is_judged_once(
+    verrou: Verrou, tmp_path: Path, station: Path, own_cache: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """By its content, baseline and program alone: where it lies and what else is there makes no difference."""
+    shutil.copytree(tmp_path / "station/surveys", tmp_path / "surveys")
+    judged = tmp_path / "judged"
+
+    def seen(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = None) -> Audit:
+        with judged.open("a") as stream:  # the program is a process of its own
+            stream.write("one\n")
+        return audit(snapshot, baseline, known)
+
+    monkeypatch.setattr(rounds, "audit", seen)
+
+    def go(folder: str, baseline: str = "office") -> tuple[object, int]:
+        judged.write_text("")
+        found = verrou.json("round", folder, "-b", baseline, "--every", code=1)
+        return found, judged.read_text().count("one")
+
+    first, count = go("surveys")
+    assert count == len(list((tmp_path / "surveys").iterdir())) > 5
+    cached = own_cache / "rounds.json"
+    assert cached.stat().st_mode & 0o7777 == 0o600 and go("surveys") == (first, 0)
+    (tmp_path / "surveys").rename(tmp_path / "moved")
+    moved, again = go("moved")
+    assert again == 0 and json.dumps(moved).replace("moved/", "surveys/") == json.dumps(first)
+    assert go("moved", "shared-desk")[1] == count
+    (tmp_path / "which.toml").write_text('[machines]\n"hide-*" = "shared-desk"\n"*" = "office"\n')
+    judged.write_text("")
+    verrou("round", "moved", "--baselines", "which.toml", code=1)
+    assert not judged.read_text(), "whichever baseline a machine has now"
+    a_survey = next((tmp_path / "moved").iterdir())
+    a_survey.write_text(a_survey.read_text().replace("\n", "\n ", 1))
+    assert go("moved")[1] == 1, "another content"
+    for harm in (
+        lambda: cached.write_bytes(cached.read_bytes()[:-9]),
+        lambda: cached.write_text("{}"),
+        lambda: cached.write_bytes(cached.read_bytes().replace(b"hide", b"hidf", 1)),
+        lambda: cached.chmod(0o622),
+        lambda: os.chown(cached, 65534, 0),
+        lambda: own_cache.chmod(0o777),
+        lambda: monkeypatch.setattr("verrou.__version__", "0.9"),
+    ):
+        assert go("moved")[1] == 0
+        harm()
+        assert go("moved") == (moved, count), "thrown away"
+        own_cache.chmod(0o700)
+    cached.unlink()
+    cached.symlink_to(tmp_path / "elsewhere.json")
+    assert go("moved") == (moved, count) and not (tmp_path / "elsewhere.json").exists()
+    monkeypatch.setenv("XDG_CACHE_HOME", "/proc")
+    assert go("moved") == (moved, count), "a round never fails for it"
 
 
 @pytest.fixture

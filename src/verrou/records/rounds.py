@@ -11,9 +11,10 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import lru_cache
+from hashlib import sha256
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from attrs import evolve, frozen
 
@@ -21,7 +22,10 @@ from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
 from verrou.core.judging.audit import Finding, FindingCache, audit
 from verrou.core.judging.rounds import LeftOut, Row, row_of
+from verrou.machines.protocol import Machine
 from verrou.machines.registry import opener
+from verrou.machines.survey.machine import SurveyFile
+from verrou.records.round_cache import Key, RoundCache, cache_file
 from verrou.records.standing import observed
 
 if TYPE_CHECKING:
@@ -116,19 +120,36 @@ def _beside(folder: Path, name: str) -> str:
 def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, statement: Statement) -> Iterator[Outcome]:
     """Yield the row of each machine, in the order of the addresses; ``statement`` gives a finding in words.
 
-    A machine that cannot be read never ends the round."""
+    A machine that cannot be read never ends the round. A survey that an earlier round has judged by the same baseline
+    is not judged again."""
     for name in dict.fromkeys(name for _, name in assignment.patterns):
         load(name)  # errors in a baseline are reported once, before everything else
+    file = cache_file()
+    cache = RoundCache.read(file)
+    rows: list[tuple[Key, Row]] = []
+    for looked in _look_everywhere(addresses, _Worker(assignment, load, statement, cache)):
+        outcome = looked.outcome
+        if looked.key is not None:
+            outcome = outcome or cache.row(looked.key, looked.address, looked.recorded)
+            if isinstance(outcome, Row):
+                rows.append((looked.key, outcome))
+        assert outcome is not None
+        yield outcome
+    if file is not None and not all(key in cache for key, _ in rows):
+        cache.with_rows(rows).write(file)
+
+
+def _look_everywhere(addresses: Sequence[str], worker: "_Worker") -> Iterator["Looked"]:
     cores = len(os.sched_getaffinity(0))
     if len(addresses) < WORTH_SHARING or cores == 1:
-        _begin(assignment, load, statement)
+        _begin(worker)
         yield from map(_look, addresses)
         return
     from concurrent.futures import ProcessPoolExecutor
     from concurrent.futures.process import BrokenProcessPool
     from multiprocessing import get_context
 
-    pool = ProcessPoolExecutor(cores, get_context("fork"), _begin_beside, (assignment, load, statement))
+    pool = ProcessPoolExecutor(cores, get_context("fork"), _begin_beside, (worker,))
     try:
         yield from _looked(pool, addresses, cores + 1)
     except BrokenProcessPool:
@@ -137,14 +158,14 @@ def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, state
         pool.shutdown()
 
 
-def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) -> Iterator[Outcome]:
+def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) -> Iterator["Looked"]:
     """Submit at most ``most`` batches at once, so that an interrupted round has none to cancel.
 
     An executor does not cancel well: :mod:`concurrent.futures` of Python 3.11 fails on it where a process has ended
     too."""
     batches = iter(range(0, len(addresses), AT_ONCE))
 
-    def next_ones(count: int) -> Iterator["Future[list[Outcome]]"]:
+    def next_ones(count: int) -> Iterator["Future[list[Looked]]"]:
         return (pool.submit(_look_at_all, addresses[i : i + AT_ONCE]) for i in islice(batches, count))
 
     under_way = deque(next_ones(most))
@@ -153,27 +174,57 @@ def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) ->
         under_way.extend(next_ones(1))
 
 
+class Looked(NamedTuple):
+    """What one process found at an address: an outcome, or nothing where the row is in the cache; of a survey also the
+    key of its row, and when it was written."""
+
+    address: str
+    outcome: Outcome | None
+    key: Key | None = None
+    recorded: float | None = None
+
+
 class _Worker:
     """State of one process: the baselines, and what it has read so far."""
 
-    def __init__(self, assignment: Assignment, load: Load, statement: Statement) -> None:
-        self.assignment, self.statement = assignment, statement
+    def __init__(self, assignment: Assignment, load: Load, statement: Statement, cache: RoundCache) -> None:
+        self.assignment, self.statement, self.cache = assignment, statement, cache
         self.load = lru_cache(load)
+        self.digest = lru_cache(lambda name: load(name).digest)
         self.open = opener()
         self.known: dict[str, FindingCache] = {}
 
-    def look(self, address: str) -> Outcome:
+    def look(self, address: str) -> Looked:
         try:
             machine = self.open(address)
-            snapshot = observed(machine)
-            name = self.assignment.baseline_of(snapshot.machine.name)
-            if not name:
-                return LeftOut(address, f"no baseline is named for {snapshot.machine.name}")
-            return self.judge(snapshot, address, name, machine.recorded)
+            return self._look_at_file(machine) if isinstance(machine, SurveyFile) else self._look_at(machine)
         except VerrouError as error:
-            return LeftOut(address, str(error))
+            return Looked(address, LeftOut(address, str(error)))
         except Exception as error:  # whatever one of thousands contains, the round continues
-            return LeftOut(address, f"{address}: it could not be read ({type(error).__name__}: {error})")
+            reason = f"{address}: it could not be read ({type(error).__name__}: {error})"
+            return Looked(address, LeftOut(address, reason))
+
+    def _look_at(self, machine: Machine) -> Looked:
+        snapshot = observed(machine)
+        return Looked(machine.address, self._judge_assigned(snapshot, machine.address, machine.recorded)[0])
+
+    def _look_at_file(self, machine: SurveyFile) -> Looked:
+        recorded, content = machine.recorded, machine.content()
+        digest = sha256(content).hexdigest()
+        known = self.cache.machine_of(digest)
+        if known is not None and (name := self.assignment.baseline_of(known)):
+            key = digest, self.digest(name)
+            if key in self.cache:
+                return Looked(machine.address, None, key, recorded)
+        outcome, name = self._judge_assigned(machine.read(content), machine.address, recorded)
+        return Looked(machine.address, outcome, (digest, self.digest(name)) if name else None, recorded)
+
+    def _judge_assigned(self, snapshot: "Snapshot", address: str, recorded: float | None) -> tuple[Outcome, str]:
+        """Return the row by the baseline that is assigned to a machine, and its name; empty where there is none."""
+        name = self.assignment.baseline_of(snapshot.machine.name)
+        if not name:
+            return LeftOut(address, f"no baseline is named for {snapshot.machine.name}"), ""
+        return self.judge(snapshot, address, name, recorded), name
 
     def judge(self, snapshot: "Snapshot", address: str, baseline: str, recorded: float | None = None) -> Row:
         found = audit(snapshot, self.load(baseline), self.known.setdefault(baseline, {}))
@@ -185,7 +236,7 @@ def judged(
 ) -> Iterator[Outcome]:
     """Yield the row of each machine of a table, under the name that it has there; ``statement`` as in
     :func:`go_round`."""
-    worker = _Worker(Assignment(()), load, statement)
+    worker = _Worker(Assignment(()), load, statement, RoundCache({}))
     for stop, found in stops:
         if isinstance(found, VerrouError):
             yield left_out_of(stop, str(found))
@@ -202,25 +253,25 @@ def left_out_of(stop: Stop, reason: str) -> LeftOut:
 _worker: _Worker | None = None
 
 
-def _begin(assignment: Assignment, load: Load, statement: Statement) -> None:
+def _begin(worker: _Worker) -> None:
     global _worker
-    _worker = _Worker(assignment, load, statement)
+    _worker = worker
     gc.freeze()
     gc.set_threshold(100_000, 50, 50)  # cached objects are collected less often: they have no cycles
 
 
-def _begin_beside(assignment: Assignment, load: Load, statement: Statement) -> None:
+def _begin_beside(worker: _Worker) -> None:
     """Set up a process of its own: Ctrl-C is meant for the one that started it."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    _begin(assignment, load, statement)
+    _begin(worker)
 
 
-def _look(address: str) -> Outcome:
+def _look(address: str) -> Looked:
     assert _worker is not None
     return _worker.look(address)
 
 
-def _look_at_all(addresses: Sequence[str]) -> list[Outcome]:
+def _look_at_all(addresses: Sequence[str]) -> list[Looked]:
     return [_look(each) for each in addresses]
 
 

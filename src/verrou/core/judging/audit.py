@@ -80,10 +80,11 @@ def _place(finding: Finding) -> tuple[int, int]:
     return _PLACES[finding.verdict, finding.severity]
 
 
-FindingCache = dict[tuple[int, str, tuple[str, ...]], tuple[Mapping[str, Reading], Mapping[str, Finding]]]
-"""Findings of one baseline that neither accounts nor who is in which group have a part in: by the identity of the
-readings, which are kept so that nothing else gets it, the kind of machine, and what it calls its groups."""
-MOST_KNOWN = 1_000
+FindingCache = dict[tuple[str, tuple[str, ...]], dict[tuple[str, int], tuple[Reading, Finding | None]]]
+"""Findings of one baseline that neither accounts nor who is in which group have a part in, None for the others: by the
+kind of machine and what it calls its groups, then by the rule and the identity of its reading, which is kept so that
+nothing else gets it."""
+MOST_KNOWN = 20_000
 
 
 def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = None) -> Audit:
@@ -92,10 +93,12 @@ def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = N
     To audit many machines against one baseline, with one object for equal readings, pass the same ``known`` each
     time."""
     baseline = baseline.on(snapshot)
-    settled = {} if known is None else _account_independent(snapshot, baseline, known)
+    settled = {} if known is None else _settled(snapshot, known)
+    readings = snapshot.readings
     findings = [
         *(
-            settled.get(rule_id) or _rule_finding(snapshot, baseline, requirement)
+            (settled.get((rule_id, id(readings.get(rule_id)))) or _NOTHING)[1]
+            or _found(snapshot, baseline, requirement, None if known is None else settled)
             for rule_id, requirement in baseline.requirements.items()
         ),
         *(_account_finding(snapshot, required) for required in baseline.accounts.values()),
@@ -108,19 +111,28 @@ def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = N
     return Audit(snapshot.machine.name, baseline.title, tuple(findings))
 
 
-def _account_independent(snapshot: Snapshot, baseline: Baseline, known: FindingCache) -> Mapping[str, Finding]:
-    """Return by rule the findings that depend on nothing but the reading, found only once."""
-    key = id(snapshot.readings), snapshot.machine.kind, tuple(map(snapshot.own_name_of, BY_WHAT_THEY_ARE))
-    if key not in known:
-        if len(known) >= MOST_KNOWN:
-            known.clear()
-        found = {
-            rule_id: _rule_finding(snapshot, baseline, requirement)
-            for rule_id, requirement in baseline.requirements.items()
-            if _is_independent(snapshot, requirement)
-        }
-        known[key] = snapshot.readings, found
-    return known[key][1]
+_NOTHING = (None, None)
+Settled = dict[tuple[str, int], tuple[Reading, Finding | None]]
+
+
+def _settled(snapshot: Snapshot, known: FindingCache) -> Settled:
+    """Return what is known of readings on machines that are alike in all that a reading's finding depends on."""
+    key = snapshot.machine.kind, tuple(map(snapshot.own_name_of, BY_WHAT_THEY_ARE))
+    found = known.setdefault(key, {})
+    if len(found) > MOST_KNOWN:
+        found.clear()
+    return found
+
+
+def _found(snapshot: Snapshot, baseline: Baseline, requirement: Requirement, settled: Settled | None) -> Finding:
+    """Return the finding on a rule, and keep it where it depends on nothing but the reading."""
+    finding = _rule_finding(snapshot, baseline, requirement)
+    rule_id = requirement.rule.id
+    reading = snapshot.readings.get(rule_id)
+    if settled is not None and reading is not None and (rule_id, id(reading)) not in settled:
+        independent = _is_independent(snapshot, requirement)
+        settled[rule_id, id(reading)] = reading, finding if independent else None
+    return finding
 
 
 def _is_independent(snapshot: Snapshot, asked: Requirement) -> bool:

@@ -8,7 +8,7 @@ from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.core.model import Account, Files, Snapshot
 from verrou.core.surveys.data import snapshot_from
 from verrou.core.surveys.text import SurveyReader
-from verrou.machines.local_files import ordinary_text
+from verrou.machines.local_files import ordinary_bytes
 from verrou.machines.protocol import CannotLook, Lacks
 from verrou.machines.survey.kind import SURVEY
 
@@ -36,17 +36,31 @@ class SurveyFile:
         except OSError:
             return 0.0
 
-    def observe(self, *, asked: bool = False) -> Snapshot:
+    def content(self) -> bytes:
+        """Return the content of the file, which is all that the survey tells. Raises: VerrouError."""
         try:
-            text = ordinary_text(self.path, MOST_OF_A_SURVEY)
-            return snapshot_from(json.loads(text)) if self._reader is None else self._reader.snapshot(text)
+            return ordinary_bytes(self.path, MOST_OF_A_SURVEY)
         except PermissionError:
             raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
-        except (OSError, ValueError, RecursionError) as error:
-            message = getattr(error, "strerror", None) or error
-            raise BadInput(f"{self.path}: not a survey file ({message}). Save it again.") from None
+        except OSError as error:
+            raise self._damaged(error) from None
+
+    def observe(self, *, asked: bool = False) -> Snapshot:
+        return self.read(self.content())
+
+    def read(self, content: bytes) -> Snapshot:
+        """Return the snapshot of the content. Raises: BadInput."""
+        try:
+            text = content.decode("utf-8")
+            return snapshot_from(json.loads(text)) if self._reader is None else self._reader.snapshot(text)
+        except (ValueError, RecursionError) as error:
+            raise self._damaged(error) from None
         except BadInput as error:
             raise BadInput(f"{self.path}: {error}") from None
+
+    def _damaged(self, error: Exception) -> BadInput:
+        message = getattr(error, "strerror", None) or error
+        return BadInput(f"{self.path}: not a survey file ({message}). Save it again.")
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         raise CannotLook(ONLY_READ)
