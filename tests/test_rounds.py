@@ -11,6 +11,7 @@ import shutil
 import signal
 import subprocess
 import sys
+from collections import Counter
 from contextlib import suppress
 from datetime import datetime
 from html.parser import HTMLParser
@@ -34,7 +35,8 @@ from verrou.core.surveys.text import MOST_MEMBERS, MOST_REMEMBERED, SurveyReader
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.records import rounds
-from verrou.reports.figures import MOST_ROWS, NAMED_ROWS, machines_by_rules
+from verrou.reports.figures import NAMED_ROWS, machines_by_rules
+from verrou.reports.round_page import MOST_IN_WORDS, as_page
 from verrou.reports.tables import as_json
 
 READER = SurveyReader()
@@ -278,14 +280,22 @@ def test_a_browser_makes_nothing_of_names_on_pages(hostile: Path, verrou: Verrou
         assert "onerror=alert" in shown and not Looked(shown).leads
 
 
+def filtered(page: str, key: str) -> tuple[int, int]:
+    """How many machines a filter names, and how many lines of machines it leaves."""
+    label = re.search(rf'<label for="show-{key}">[a-z ]+: (\d+)</label>', page)
+    hides = re.search(rf"#show-{key}:checked ~ table.machines tbody tr:not\(\.(\w)\)", page)
+    assert label and bool(hides) is (key != "all")
+    lines = re.findall(r'<tr class="([a-z ]*)">', page)
+    return int(label[1]), len([line for line in lines if hides is None or hides[1] in line.split()])
+
+
 def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(
     verrou: Verrou, tmp_path: Path, station: Path
 ) -> None:
     verrou("round", "station/surveys", "--baselines", "station/which.toml", "--html", "round.html", code=1)
     page = (tmp_path / "round.html").read_text()
     for key, count in (("all", 3), ("high", 3), ("waived", 2), ("unknown", 1)):
-        assert re.search(rf'<label for="show-{key}">[a-z ]+: {count}</label>', page), key
-        assert key == "all" or len(re.findall(rf'<tr class="[^"]*\bis-{key} ', page)) == count
+        assert filtered(page, key) == (count, count), key
     picture = page[page.index("<svg") : page.index("</svg>")]
     drawn = re.findall(r"<!-- ([a-z]+\.[a-z_.-]+) -->", picture)
     output = verrou.json("round", "station/surveys", "--baselines", "station/which.toml", code=1)
@@ -346,15 +356,37 @@ def row(name: str, signs: str) -> Row:
     return Row(**counts, **own, at=at, signs=signs)
 
 
-@pytest.mark.parametrize("count", [1, 12, MOST_ROWS, MOST_ROWS + 50])
+@pytest.mark.parametrize("count", [1, 12, MOST_IN_WORDS])
 def test_a_picture_of_any_number_of_machines(count: int) -> None:
     signs = ("H" + "M?" + "+" * len(RULES))[: len(RULES) - 1] + "."
     picture = machines_by_rules([row(f"desk-{n:03}", signs) for n in range(count)])
-    assert picture.startswith("<svg") and f"{min(count, MOST_ROWS)} machines by {len(RULES) - 1} rules" in picture
+    assert picture.startswith("<svg") and f"{count} machines by {len(RULES) - 1} rules" in picture
     names = re.findall(r"<!-- (desk-\d+) -->", picture)
     assert names == [f"desk-{n:03}" for n in range(count)] if count <= NAMED_ROWS else 10 < len(names) < 20
     assert ("<!-- H -->" in picture) is (count <= NAMED_ROWS), "letters where there is room for them"
     assert f"<!-- {RULES[0]} -->" in picture and f"<!-- {RULES[-1]} -->" not in picture, "nobody was asked for the last"
+
+
+@pytest.mark.parametrize(("count", "most"), [(1_000, 250_000), (10_000, 2_000_000)])
+def test_a_page_of_thousands_has_each_machine_and_each_rule_once(count: int, most: int) -> None:
+    chance = random.Random(count)
+    rows = [
+        row(f"desk-{n:05}", "".join(chance.choice("HMLw?-+++++.") for _ in RULES))
+        for n in range(count - 100)  # all of which differ, and a hundred that do not
+    ] + [row(f"hide-{n:03}", "+" * len(RULES)) for n in range(100)]
+    page = as_page(rows, [], 0)
+    assert len(page) < most and "<script" not in page
+    lines = page[page.index('<table class="machines signs">') :]
+    assert set(re.findall(r"[a-z]+-\d+", lines)) == {each.machine for each in rows}
+    assert lines.count("<tr class=") == count - 99 and "<summary>100 machines</summary>" in lines
+    assert filtered(page, "well") == (100, 1) and filtered(page, "all") == (count, count - 99)
+    shown = re.search(rf'<tr class="[a-z ]*"><td>{rows[0].machine}<td>[^<]*<td class=s>([^<\n]*)', lines)
+    assert shown and shown[1] == rows[0].signs.replace(".", " ").replace("+", "·").rstrip()
+    names = re.findall(r"<span>([a-z_.-]+)</span>", lines)
+    assert names == list(RULES), "each above its column"
+    not_met = Counter(sign for each in rows for sign in each.signs[0])
+    of_the_first = not_met["H"] + not_met["M"] + not_met["L"]
+    assert re.search(rf">{RULES[0]}</span>.*?<td[^>]*>{of_the_first}</td><td[^>]*>{not_met['?']}</td>", page)
 
 
 def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_path: Path, station: Path) -> None:

@@ -12,7 +12,7 @@ import click
 
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.logbook_option import logbook_option, place_of_logbook, print_delivery
-from verrou.cli.options import F, OneOf, format_option
+from verrou.cli.options import EVERY, PAGE, F, Limit, OneOf, format_option
 from verrou.cli.output import print_facts
 from verrou.core.errors import BadInput
 from verrou.core.model import counted
@@ -25,9 +25,6 @@ if TYPE_CHECKING:
 
 RUNS = ("survey", "audit", "harden", "verify", "undo")
 DAY = click.DateTime(["%Y-%m-%d"])
-EVERY = "all"
-"""The word for a page without an end."""
-PAGE = 100
 
 
 @contextmanager
@@ -43,19 +40,6 @@ def check_machine(reader: "Reader", place: Place, machine: str) -> None:
     """Check that the logbook has a machine of that name, if one is given. Raises: BadInput."""
     if machine and not reader.knows(machine):
         raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou logbook list")
-
-
-class Limit(click.ParamType):  # type: ignore[type-arg,unused-ignore]
-    """How many records: a number, or all of them, which is None."""
-
-    name = "limit"
-
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int | None:
-        if isinstance(value, int) or value is None or value == EVERY:
-            return value if isinstance(value, int) else None
-        if value.isascii() and value.isdigit() and 0 < int(value) < 2**31:
-            return int(value)
-        raise BadInput(f"--limit: invalid value {value!r}; expected a number from 1 on, or {EVERY}")
 
 
 def selecting(command: F) -> F:

@@ -17,6 +17,8 @@ from verrou.core.errors import BadInput
 from verrou.machines.linux.kind import THIS
 from verrou.machines.protocol import Asking, Lacks, Machine
 from verrou.machines.registry import addresses_text, open_machine
+from verrou.reports.tables import Table, print_table
+from verrou.reports.terminal import Terminal
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -53,6 +55,25 @@ class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
         hint = f". Did you mean {close}?" if close else ""
         option = f"{param.opts[-1]}: " if param is not None else ""
         raise BadInput(f"{option}invalid value {show_raw(value)}; expected one of {', '.join(self.choices)}{hint}")
+
+
+EVERY = "all"
+"""The word for a list without an end."""
+PAGE = 100
+"""How much of a long list a person reads."""
+
+
+class Limit(click.ParamType):  # type: ignore[type-arg,unused-ignore]
+    """How many lines: a number, or all of them, which is None."""
+
+    name = "limit"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int | None:
+        if isinstance(value, int) or value is None or value == EVERY:
+            return value if isinstance(value, int) else None
+        if value.isascii() and value.isdigit() and 0 < int(value) < 2**31:
+            return int(value)
+        raise BadInput(f"--limit: invalid value {value!r}; expected a number from 1 on, or {EVERY}")
 
 
 def _the_one_machine(context: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
@@ -139,3 +160,10 @@ def format_option(command: F) -> F:
         show_default=True,
         help="Output format.",
     )(command)
+
+
+def print_first(out: Terminal, table: Table, limit: int | None) -> None:
+    """Print the first rows of a table, and how many more there are."""
+    print_table(out, table.first(limit))
+    if limit is not None and len(table.rows) > limit:
+        out.print(f"and {len(table.rows) - limit} more (--limit {EVERY})", style="dim")

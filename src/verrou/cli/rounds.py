@@ -8,7 +8,7 @@ import click
 from verrou.cli import completing
 from verrou.cli.baseline_files import MOST_OF_A_BASELINE, load_baseline
 from verrou.cli.cable_rounds import CableSettings, cable_options, visit_all, watched
-from verrou.cli.options import OneOf
+from verrou.cli.options import EVERY, PAGE, Limit, OneOf, print_first
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
 from verrou.core.judging.rounds import LeftOut, Row
@@ -18,8 +18,9 @@ from verrou.machines.registry import machines_in, takes_long
 from verrou.records import rounds
 from verrou.records.rounds import Assignment, Outcome, read_assignment
 from verrou.reports.finding_text import finding_text
-from verrou.reports.rounds import as_lines, as_page, round_data, round_table, summary
-from verrou.reports.tables import as_csv, as_json, complain, console, print_table
+from verrou.reports.round_page import as_page
+from verrou.reports.rounds import as_lines, round_data, round_table, rules_table, summary
+from verrou.reports.tables import as_csv, as_json, complain, console
 
 
 @click.command("round")
@@ -43,6 +44,13 @@ from verrou.reports.tables import as_csv, as_json, complain, console, print_tabl
 )
 @click.option("--html", type=click.Path(path_type=Path), help="Save a page with a picture and filters to a new file.")
 @click.option("--every", is_flag=True, help="List every survey, not only the newest of each machine.")
+@click.option(
+    "--limit",
+    type=Limit(),
+    default=PAGE,
+    show_default=True,
+    help=f"How many machines and rules are listed as text, the worst first, or {EVERY}.",
+)
 @cable_options
 def go_round(
     folder: Path,
@@ -51,6 +59,7 @@ def go_round(
     style: str,
     html: Path | None,
     every: bool,
+    limit: int | None,
     cables: CableSettings,
 ) -> None:
     """Audit all machines and surveys in FOLDER, or those of a table, and rank them.
@@ -74,11 +83,13 @@ def go_round(
         long = len(addresses) >= rounds.WORTH_SHARING or any(map(takes_long, addresses))
         found = rounds.go_round(addresses, assignment, load_baseline, finding_text)
         code, outcomes = 0, list(watched(found, len(addresses), long))
-    all_met = _print_round(folder, outcomes, style, html, every)
+    all_met = _print_round(folder, outcomes, style, html, every, limit)
     click.get_current_context().exit(code or (0 if all_met else 1))
 
 
-def _print_round(folder: Path, outcomes: Sequence[Outcome], style: str, html: Path | None, every: bool) -> bool:
+def _print_round(
+    folder: Path, outcomes: Sequence[Outcome], style: str, html: Path | None, every: bool, limit: int | None
+) -> bool:
     """Print the rows, the worst first, and what was left out; return whether every machine meets every requirement."""
     left_out = [each for each in outcomes if isinstance(each, LeftOut)]
     rows = [each for each in outcomes if isinstance(each, Row)]
@@ -105,7 +116,10 @@ def _print_round(folder: Path, outcomes: Sequence[Outcome], style: str, html: Pa
         out = console()
         out.print(f"{summary(rows, len(left_out), older)}.", style="bold")
         out.print()
-        print_table(out, round_table(rows, every))
+        print_first(out, round_table(rows, every), limit)
+        if len(rows) > 1 and (rules := rules_table(rows)).rows:
+            out.print()
+            print_first(out, rules, limit)
     return all(row.all_met for row in rows) and not left_out
 
 

@@ -6,9 +6,9 @@ from pathlib import Path
 import click
 
 from verrou.cli import completing
-from verrou.cli.logbook import DAY, EVERY, PAGE, Limit, asked_logbook, check_machine
+from verrou.cli.logbook import DAY, asked_logbook, check_machine
 from verrou.cli.logbook_option import logbook_option
-from verrou.cli.options import format_option
+from verrou.cli.options import EVERY, PAGE, Limit, format_option, print_first
 from verrou.cli.output import print_facts
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
@@ -16,7 +16,7 @@ from verrou.core.history.trend import Trend, soon, together
 from verrou.core.rules import CATALOGUE
 from verrou.reports import trend as reports
 from verrou.reports.figures import courses
-from verrou.reports.tables import console, print_table, shown
+from verrou.reports.tables import console, shown
 
 
 @click.command()
@@ -78,9 +78,7 @@ def trend(
                 out.print()
                 if heading:
                     out.print(heading)
-                print_table(out, part.first(limit))
-            if limit is not None and len(part.rows) > limit:
-                out.print(f"and {len(part.rows) - limit} more (--limit {EVERY})", style="dim")
+                print_first(out, part, limit)
 
     if save is not None and histories:
         _save(save, found, today, ", ".join(filter(None, (machine or "all machines", *families))))

@@ -96,8 +96,6 @@ def _title(sides: Sequence[tuple[str, Mapping[str, int]]]) -> str:
     )
 
 
-MOST_ROWS = 300
-"""How many machines a picture can show so that each is more than a hair."""
 NAMED_ROWS = 60
 """Up to how many machines each has its name beside it, and a sign in each of its cells."""
 CELLS = {sign: mark for mark, sign in SIGNS.items()}
@@ -120,7 +118,6 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
     plotter = pyplot()
     from matplotlib.colors import ListedColormap
 
-    rows = rows[:MOST_ROWS]
     not_met = {rule: sum(row.signs[n] in "HML?" for row in rows) for n, rule in enumerate(RULES)}
     drawn = [n for n, rule in enumerate(RULES) if any(row.signs[n] != NOT_ASKED for row in rows)]
     drawn.sort(key=lambda n: -not_met[RULES[n]])
@@ -128,7 +125,7 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
     blank = len(order)
     cells = [[order.index(row.signs[n]) if row.signs[n] in CELLS else blank for n in drawn] or [blank] for row in rows]
     named = len(rows) <= NAMED_ROWS
-    height = max(0.24 * len(rows) if named else 6.5 * len(rows) / MOST_ROWS + 1.5, 0.6)
+    height = max(0.24 * len(rows) if named else 0.0217 * len(rows) + 1.5, 0.6)
     figure, axes = plotter.subplots(figsize=(12.5, height))
     colours = ListedColormap([*(COLOURS[CELLS[sign]] for sign in order), "#ffffff"])
     axes.imshow(cells, cmap=colours, vmin=0, vmax=len(order), aspect="auto", interpolation="nearest")
@@ -165,6 +162,38 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
             fontsize=8,
         )
     return as_svg(figure, f"{len(rows)} machines by {len(drawn)} rules: rules not met, and their severity")
+
+
+def rules_by_machines(rules: Sequence[Mapping[str, Any]]) -> str:
+    """Return rules by how many machines do not meet them as SVG, the least met on top: rows of a table of rules."""
+    plotter = pyplot()
+    figure, axes = plotter.subplots(figsize=(12.5, 0.9 + 0.21 * len(rules)))
+    for y, line in enumerate(rules):
+        drawn = (
+            (line["not_met"], COLOURS[str(line["severity"])]),
+            (line["unknown"], COLOURS["unknown"]),
+            (line["required"] - line["not_met"] - line["unknown"], COLOURS["met"]),
+        )
+        start = 0
+        for count, colour in drawn:
+            axes.barh(y, count, left=start, color=colour, edgecolor="white", linewidth=0.5, height=0.8)
+            start += count
+        said = f" {line['not_met']}" + (f" and {line['unknown']} not known" if line["unknown"] else "")
+        axes.text(line["not_met"] + line["unknown"], y, said, va="center", fontsize=7, color=INK)
+    axes.set_yticks(range(len(rules)), [f"{line['rule']}  {str(line['severity'])[0].upper()}" for line in rules])
+    axes.tick_params(length=0, labelsize=7)
+    axes.set_ylim(len(rules) - 0.4, -0.6)
+    axes.set_xlim(0, max([line["required"] for line in rules], default=1))
+    axes.set_xlabel("machines", fontsize=8)
+    for spine in axes.spines.values():
+        spine.set_visible(False)
+    keys = ("high", "medium", "low", "unknown", "met")
+    handles = [plotter.Rectangle((0, 0), 1, 1, color=COLOURS[key]) for key in keys]
+    words = ("not met: high (H)", "medium (M)", "low (L)", "not known", "met or waived")
+    place = {"loc": "lower left", "bbox_to_anchor": (0, 1), "frameon": False, "fontsize": 8}
+    axes.legend(handles, words, ncol=len(keys), **place)
+    with plotter.rc_context({"svg.fonttype": "none"}):  # drawn, so many words would be most of the page
+        return as_svg(figure, f"{len(rules)} rules by how many machines do not meet them")
 
 
 def shortened(name: str, most: int = 24) -> str:

@@ -1,17 +1,15 @@
-"""Table, data and page of a round over many machines."""
+"""Tables and data of a round over many machines."""
 
-# Imports within functions: only a page needs them.
-
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-from verrou.core.errors import BadInput
-from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, LeftOut, Row
+from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, SIGNS, LeftOut, Row
 from verrou.core.model import counted
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules import CATALOGUE
 from verrou.core.surveys.data import plain
-from verrou.reports.tables import BAD, DOUBTFUL, GOOD, Table, as_json, columns_of, shown
+from verrou.reports.tables import BAD, DOUBTFUL, GOOD, Table, as_json, columns_of
 
 NOT_SHOWN = ("identity", "signs", "recorded")
 """What of a row is the round's own affair."""
@@ -44,7 +42,7 @@ def round_table(rows: Sequence[Row], every: bool = False) -> Table:
                 **row_data(row),
                 "score": f"{row.met} of {row.assessed}",
                 "notes": "; ".join((*((f"{row.address}, {row.at:%Y-%m-%d %H:%M}",) if every else ()), *_notes(row))),
-                "not_met": list(_names(row, *NOT_MET_SIGNS.values())) + list(row.listed),
+                "not_met": list(rules_of(row, *NOT_MET_SIGNS.values())) + list(row.listed),
             }
         )
     columns = columns_of(
@@ -70,7 +68,8 @@ def round_table(rows: Sequence[Row], every: bool = False) -> Table:
     return Table("round", columns, tuple(cells), styles)
 
 
-def _not_met(row: Row) -> list[tuple[str, int]]:
+def numbers_not_met(row: Row) -> list[tuple[str, int]]:
+    """Return how many findings are not met, by severity, and how many are not known; without zeros."""
     found: list[tuple[str, int]] = [*row.by_severity.items(), ("unknown", row.unknown)]
     return [(word, count) for word, count in found if count]
 
@@ -84,7 +83,8 @@ def _notes(row: Row) -> Iterator[str]:
         yield f"{row.waived} waived, the first until {row.oldest_waiver}"
 
 
-def _names(row: Row, *signs: str) -> Iterator[str]:
+def rules_of(row: Row, *signs: str) -> Iterator[str]:
+    """Return the rules of a machine that have one of these signs."""
     return (rule_id for rule_id, sign in zip(RULES, row.signs, strict=True) if sign in signs)
 
 
@@ -101,86 +101,32 @@ def summary(rows: Sequence[Row], left_out: int, older: int) -> str:
     return "; ".join(filter(None, message))
 
 
-FILTERS: Mapping[str, str] = {
-    "all": "all machines",
-    "high": "with a high finding",
-    "medium": "with a medium finding",
-    "low": "with a low finding",
-    "waived": "with waivers",
-    "unknown": "with something not known",
-    "well": "all well",
-}
-
-
-def _keys(row: Row) -> list[str]:
-    keys = [word for word in ("high", "medium", "low", "waived", "unknown") if getattr(row, word)]
-    return [*keys, "well"] if row.all_met else keys
-
-
-def as_page(rows: Sequence[Row], left_out: Sequence[LeftOut], older: int) -> str:
-    """Return the page of the round: one file that loads nothing; its filters work without a script."""
-    from verrou.reports.figures import MOST_ROWS, machines_by_rules
-    from verrou.reports.pages import page, trusted
-
-    figure, missing = None, ""
-    try:
-        figure = trusted(machines_by_rules(rows))
-    except BadInput as reason:
-        missing = f"No picture: {reason}."
-    keys = [_keys(row) for row in rows]
-    text = [
-        {
-            "machine": row.machine,
-            "baseline": row.baseline,
-            "met": row.met,
-            "assessed": row.assessed,
-            "counts": _not_met(row),
-            "oldest_waiver": row.oldest_waiver,
-            "worst": row.worst,
-            "not_met": list(_by_severity(row)),
-            "at": f"{row.at:%Y-%m-%d}",
-            "marks": mine,
-        }
-        for row, mine in zip(rows, keys, strict=True)
-    ]
-    filters = [
-        {"key": key, "words": words, "count": len(rows) if key == "all" else sum(key in mine for mine in keys)}
-        for key, words in FILTERS.items()
-    ]
-    cut = f" Only the {MOST_ROWS} worst of {len(rows)} are shown." if len(rows) > MOST_ROWS else ""
-    return page(
-        "round.html",
-        title=f"Round over {counted(len(rows), 'machine')}",
-        summary=f"{summary(rows, len(left_out), older)}.",
-        rows=text,
-        filters=[each for each in filters if each["count"]],
-        left_out=left_out,
-        rules=_rules(rows),
-        figure=figure,
-        no_figure=missing,
-        caption=f"Machines by rules: the worst machine on top, the rule that most machines miss on the left.{cut}",
-    )
-
-
-def _by_severity(row: Row) -> Iterator[tuple[str, str]]:
-    for severity, sign in NOT_MET_SIGNS.items():
-        if names := ", ".join(_names(row, sign)):
-            yield str(severity), names
-    if row.listed:
-        yield "listed", shown(list(row.listed))
-
-
-def _rules(rows: Sequence[Row]) -> list[dict[str, Any]]:
-    """Return how many machines do not meet each rule."""
-    found = []
+def rules_table(rows: Sequence[Row]) -> Table:
+    """Return a row for each rule that machines do not meet: on how many, of those where it is required."""
+    found: list[dict[str, Any]] = []
     for number, rule_id in enumerate(RULES):
-        signs = [row.signs[number] for row in rows]
-        not_met = sum(sign in NOT_MET_SIGNS.values() for sign in signs)
-        if not_met:
-            rule = CATALOGUE[rule_id]
-            asked = len(signs) - signs.count(NOT_ASKED)
-            severity: Severity = rule.severity
+        signs = Counter(row.signs[number] for row in rows)
+        not_met = sum(signs[sign] for sign in NOT_MET_SIGNS.values())
+        unknown, required = signs[SIGNS["unknown"]], len(rows) - signs[NOT_ASKED]
+        if not_met or unknown:
             found.append(
-                {"rule": rule_id, "title": rule.title, "not_met": not_met, "asked": asked, "severity": str(severity)}
+                {
+                    "severity": CATALOGUE[rule_id].severity,
+                    "title": CATALOGUE[rule_id].title,
+                    "rule": rule_id,
+                    "not_met": not_met,
+                    "unknown": unknown,
+                    "machines": f"{not_met} of {required}" + (f", {unknown} not known" if unknown else ""),
+                    "required": required,
+                }
             )
-    return sorted(found, key=lambda line: -line["not_met"])
+    found.sort(key=lambda line: (-line["not_met"], line["severity"].weight, -line["unknown"]))
+    columns = columns_of(
+        ("severity", "severity"),
+        ("machines", "machines"),
+        ("title", "rule that they do not meet"),
+        ("rule", ""),
+        whole=("severity", "machines", "rule"),
+    )
+    styles = {n: BAD if line["severity"] is Severity.HIGH else DOUBTFUL for n, line in enumerate(found)}
+    return Table("rules", columns, tuple(found), styles)
