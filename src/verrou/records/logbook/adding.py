@@ -17,6 +17,9 @@ REJECTED = (DataError, IntegrityError, OverflowError, UnicodeError, ValueError)
 """What a database or its driver raises for a value that it cannot store."""
 
 
+MANY = 1_000
+
+
 class NotStored(ValueError):
     """A record that the database does not accept: ``position`` among those given, from 0, and the reason."""
 
@@ -37,6 +40,8 @@ def add(connection: sql.Connection, records: Iterable[RunRecord]) -> int:
                 order = (record.clock, record.at, number)
                 added.setdefault((machine, record.baseline), {})[number] = order
         position += len(part)
+    if new > MANY and connection.dialect.name == "postgresql":
+        connection.execute(sql.text("analyze"))  # of a table that was small before, it expects that it still is
     for (machine, baseline), numbers in added.items():
         settle(connection, machine, baseline, numbers)
     return new

@@ -41,7 +41,7 @@ class Store:
         if place.file is not None and (place.file.is_symlink() or (place.file.exists() and not place.file.is_file())):
             raise BadInput(f"{place.file}: this is not an ordinary file; name the logbook itself")
         try:
-            self.engine = _engine(place, make)
+            self.engine = _engine(place, make, hurried)
             with self.engine.begin() as connection:
                 older = version_of(connection, place.shown) != NEWEST
             if older:
@@ -51,7 +51,7 @@ class Store:
 
     def _bring_forward(self, make: bool, hurried: bool) -> None:
         try:
-            engine = self.engine if make else _engine(self.place, True)
+            engine = self.engine if make else _engine(self.place, True, hurried)
             with engine.begin() as connection:
                 bring_forward(connection, self.place.shown, MOST_ON_THE_WAY if hurried else None)
         except DatabaseError as error:
@@ -98,8 +98,8 @@ def _first_line(error: Exception) -> str:
     return lines[0].strip()
 
 
-def _engine(place: Place, writes: bool) -> sql.Engine:
-    return _embedded(place, writes) if place.file is not None else _on_server(place, writes)
+def _engine(place: Place, writes: bool, hurried: bool) -> sql.Engine:
+    return _embedded(place, writes) if place.file is not None else _on_server(place, writes, hurried)
 
 
 def _embedded(place: Place, writes: bool) -> sql.Engine:
@@ -120,13 +120,15 @@ def _embedded(place: Place, writes: bool) -> sql.Engine:
     return engine
 
 
-def _on_server(place: Place, writes: bool) -> sql.Engine:
-    """Return the engine of a server: what writes is limited in time, since others wait for it; a question is not."""
+def _on_server(place: Place, writes: bool, hurried: bool) -> sql.Engine:
+    """Return the engine of a server: what writes waits for no one for long, and what is hurried for nothing; a question
+    has the time that the user's own settings leave it."""
     _knock(place.server)
     url = sql.make_url(place.server).set(drivername="postgresql+psycopg")
     given: dict[str, Any] = {"connect_timeout": ANSWER_WITHIN, "application_name": "verrou", **ALIVE}
-    if writes:
-        given["options"] = f"-c statement_timeout={ANSWER_WITHIN * 1000} -c lock_timeout={ANSWER_WITHIN * 1000}"
+    limited = [*(["statement_timeout"] if hurried else []), *(["lock_timeout"] if writes else [])]
+    if limited:
+        given["options"] = " ".join(f"-c {name}={ANSWER_WITHIN * 1000}" for name in limited)
     level = "READ COMMITTED" if writes else "REPEATABLE READ"  # what answers one question is read at one instant
     return sql.create_engine(url, connect_args=given, poolclass=sql.NullPool, isolation_level=level)
 

@@ -35,8 +35,6 @@ def bring_forward(connection: sql.Connection, place: str, most: int | None = Non
                 f"{place}: an earlier version wrote this logbook. To bring its {records} records forward, once: "
                 "verrou logbook list"
             )
-    if connection.dialect.name == "postgresql":
-        connection.execute(sql.text("set local statement_timeout = 0"))
     upgrade(connection, NEWEST)
 
 
