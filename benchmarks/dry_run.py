@@ -1,67 +1,53 @@
-"""What a dry run costs on a real root: seconds, and as a ratio to one survey of the same root in the same run.
+"""What a dry run costs on a real root, alone and with its tests: seconds, and CPU seconds of all processes.
 
-Run as root. Promised: less than a second, the mounts included.
-"""
+Run as root."""
 
-import statistics
 import sys
 import tempfile
-import time
-from collections.abc import Callable
+from collections.abc import Iterator
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from debian_root import PrivateRoot, base_root
-from verrou.cli.baseline_files import load_baseline
-from verrou.core.judging.audit import audit
-from verrou.core.model import Role
-from verrou.core.planning.change_plan import plan_changes
-from verrou.core.steps.step import CreateAccount
-from verrou.machines.changes import Secrets
+from measuring import Line, in_turn, line, told
+from people import fill
+
+from debian_root import DESKTOP, PACKAGES, SUITE, PrivateRoot, base_root
 from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
-from verrou.machines.registry import open_machine
-from verrou.records.dry_runs import do_dry_run
 
-ROUNDS = 7
+ROUNDS, PEOPLE = 3, 5
 
 
-def seconds(work: Callable[[], object]) -> float:
-    times = []
-    for _ in range(ROUNDS):
-        start = time.perf_counter()
-        work()
-        times.append(time.perf_counter() - start)
-    return statistics.median(times)
-
-
-def main() -> None:
+def lines() -> Iterator[Line]:
+    """The promises about dry runs."""
     unshare(CLONE_NEWNS)
     private_mounts()
-    with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(base_root(), Path(folder, "root")) as root:
-        machine = open_machine(str(root.path))
-        snapshot = machine.observe()
-        baseline = load_baseline("shared-desk")
-        hardening = plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps
-        survey = seconds(machine.observe)
-
-        def dry_run_made(*steps: object, prove: bool = False) -> Callable[[], object]:
-            def work() -> object:
-                done = do_dry_run(machine, snapshot, list(steps), Secrets(), prove)  # type: ignore[arg-type]
-                assert not done.prediction_reason
-                return done
-
-            return work
-
-        print(f"a survey: {survey * 1000:.0f} ms")
-        for what, work in {
-            "nothing, the copy alone": dry_run_made(),
-            "an account added": dry_run_made(CreateAccount("tern", Role.STANDARD)),
-            f"harden, {len(hardening)} steps, modules put into the PAM stack": dry_run_made(*hardening),
-            "the same, and proved by trials": dry_run_made(*hardening, prove=True),
-        }.items():
-            took = seconds(work)
-            print(f"dry run of {what}: {took:.2f} s, {took / survey:.1f} times a survey")
+    for name, beside in (("plain root", ()), ("desktop root", DESKTOP)):
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder, "warden-03")
+            with PrivateRoot.over(base_root(SUITE, beside, PACKAGES), place) as root:
+                fill(root, PEOPLE)
+                at = ["-m", str(place)]
+                verrou = str(Path(sys.executable).with_name("verrou"))
+                harden = [verrou, "harden", *at, "-b", "shared-desk", "--preview"]
+                found = in_turn(
+                    {
+                        "one account": [verrou, "account", "add", "tern", *at, "--password", "blank", "--preview"],
+                        "harden": harden,
+                        "with tests": [*harden, "--test"],
+                        "survey": [verrou, "survey", *at, "--ask-system"],
+                    },
+                    ROUNDS,
+                )
+        plain = not beside
+        added, hardened, tested = (found[each] for each in ("one account", "harden", "with tests"))
+        yield line("dry run", f"{name}: an account added", 1.0 if plain else None, [each.wall for each in added], "s")
+        yield line("dry run", f"{name}: harden", 1.0 if plain else None, [each.wall for each in hardened], "s")
+        if plain:
+            yield line("dry run", f"{name}: harden with its tests", 2.0, [each.wall for each in tested], "s")
+        else:
+            yield line("dry run", f"{name}: harden with its tests", 5.0, [each.cpu for each in tested], "s CPU")
+            yield line("dry run", f"{name}: survey", None, [each.cpu for each in found["survey"]], "s CPU")
 
 
 if __name__ == "__main__":
-    main()
+    told(lines)

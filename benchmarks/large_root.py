@@ -1,101 +1,96 @@
-"""A survey and an audit of a real root with many accounts, as ratios to the system's own pwck and to bare reading.
+"""A survey and an audit of a real root with many people, as ratios to pwck and to bare reading of the same files.
 
-Run as root. Promised for 10,000 accounts: a tenth of ``pwck -r -q``, and 10 times the bare reading and splitting of the
-four account files; growing linearly up to 100,000.
+Run as root. The bare side opens every file that the survey opens, reads it and splits it into lines and fields.
+
+python benchmarks/large_root.py [100000]
 """
 
-import gc
-import subprocess
+import os
 import sys
 import tempfile
-import time
-from collections.abc import Callable
+from collections.abc import Iterator
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from measuring import Line, cpu_of, exponent, line, ran, told
+from people import fill
+
 from debian_root import PrivateRoot, base_root
-from verrou.__main__ import GARBAGE_THRESHOLDS
 from verrou.cli.baseline_files import load_baseline
 from verrou.core.judging.audit import audit
+from verrou.machines.linux import root as root_of_linux
 from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
-from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW
 from verrou.machines.linux.machine import LinuxMachine
 
-PLAIN_THRESHOLDS = gc.get_threshold()
-HASH = "$y$j9T$CapFauvelSampleSalt00$SampleOnlyNoPasswordMatches0123456789abcdef"
+ROUNDS = 5
 
 
-def best(*works: Callable[[], object], rounds: int = 7) -> list[float]:
-    """The shortest time in seconds of each piece of work, measured in turn."""
-    times: list[list[float]] = [[] for _ in works]
-    for _ in range(rounds):
-        for position, work in enumerate(works):
-            start = time.perf_counter()
-            work()
-            times[position].append(time.perf_counter() - start)
-    return [min(each) for each in times]
+def opened_by(root: PrivateRoot) -> list[str]:
+    """The ordinary files of a root that a survey of it opens."""
+    seen: dict[str, None] = {}
+    really = root_of_linux.open_in_root
+
+    def watched(top: int, name: str, flags: int, mode: int = 0) -> int:
+        if not flags & os.O_PATH:
+            seen[str(root.path / name.lstrip("/"))] = None
+        return really(top, name, flags, mode)
+
+    root_of_linux.open_in_root = watched
+    try:
+        LinuxMachine(root.path, "").observe()
+    finally:
+        root_of_linux.open_in_root = really
+    return [place for place in seen if os.path.isfile(place)]
 
 
-def fill(root: PrivateRoot, accounts: int) -> None:
-    """Ordinary accounts with a group of their own and a password."""
-    texts = {PASSWD: "", SHADOW: "", GROUP: "", GSHADOW: ""}
-    for number in range(accounts):
-        name, uid = f"gull{number}", 1000 + number
-        texts[PASSWD] += f"{name}:x:{uid}:{uid}:Gull {number}:/home/{name}:/bin/bash\n"
-        texts[SHADOW] += f"{name}:{HASH}:20500:0:99999:7:::\n"
-        texts[GROUP] += f"{name}:x:{uid}:\n"
-        texts[GSHADOW] += f"{name}:!::\n"
-    for name, text in texts.items():
-        with open(root.path / name.lstrip("/"), "a") as file:
-            file.write(text)
+def bare(places: list[str]) -> None:
+    for place in places:
+        with open(place, "rb") as stream:
+            [text.split(b":") for text in stream.read().split(b"\n")]
 
 
-def measure(root: PrivateRoot, accounts: int) -> None:
+def measured(root: PrivateRoot) -> tuple[list[float], list[float]]:
+    """CPU seconds of a survey with its audit, and of bare reading, in turn."""
     baseline = load_baseline("shared-desk")
-    fill(root, accounts)
-    files = [root.path / name.lstrip("/") for name in (PASSWD, SHADOW, GROUP, GSHADOW)]
-
-    def ours_as_the_program_runs() -> None:
-        gc.set_threshold(*GARBAGE_THRESHOLDS)
-        audit(LinuxMachine(root.path, "").observe(), baseline)
-
-    def bare_as_python_runs() -> None:
-        gc.set_threshold(*PLAIN_THRESHOLDS)
-        kept = [[line.split(":") for line in file.read_text().split("\n")] for file in files]
-        assert len(kept) == len(files)
-
-    ours, bare = best(ours_as_the_program_runs, bare_as_python_runs)
-    print(f"{accounts} accounts: surveyed and audited in {ours * 1000:.0f} ms")
-    print(f"  {ours / bare:.1f} times bare reading and splitting ({bare * 1000:.0f} ms), promised 10")
-    if accounts > 10_000:
-        return
-    words = [sys.executable, "-m", "verrou", "{}", "-m", str(root.path), "--format", "json"]
-    access, survey = best(
-        *(
-            lambda name=name: subprocess.run(
-                [each.format(name) for each in words], stdout=subprocess.DEVNULL, check=True
-            )
-            for name in ("access", "survey")
-        ),
-        rounds=3,
-    )
-    print(f"  access as a whole program {access / survey:.2f} times the survey, promised 1.5")
-    program = [sys.executable, "-m", "verrou", "audit", "-m", str(root.path), "-b", "shared-desk"]
-    whole, pwck = best(
-        lambda: subprocess.run(program, stdout=subprocess.DEVNULL, check=False),
-        lambda: root.inside("pwck", "-r", "-q"),
-        rounds=2,
-    )
-    print(f"  {ours / pwck:.3f} of pwck -r -q ({pwck:.1f} s), promised 0.1; as a whole program {whole / pwck:.3f}")
+    places = opened_by(root)
+    ours, theirs = [], []
+    for _ in range(ROUNDS):
+        ours.append(cpu_of(lambda: audit(LinuxMachine(root.path, "").observe(), baseline)))
+        theirs.append(cpu_of(lambda: bare(places)))
+    print(f"({len(places)} files: {min(ours):.2f} s, {min(theirs):.3f} s)", file=sys.stderr)
+    return ours, theirs
 
 
-def main() -> None:
+def asked(root: PrivateRoot) -> float:
+    """CPU seconds of a survey that asks the system, its children's included."""
+    command = [sys.executable, "-m", "verrou", "survey", "-m", str(root.path), "--ask-system", "--format", "json"]
+    return ran(command).cpu
+
+
+def lines(most: int = 10_000) -> Iterator[Line]:
+    """The promises about large roots."""
     unshare(CLONE_NEWNS)
     private_mounts()
-    for accounts in (10_000, 100_000):
+    before = None
+    for accounts in [count for count in (1_000, 10_000, 100_000) if count <= most]:
         with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(base_root(), Path(folder, "root")) as root:
-            measure(root, accounts)
+            fill(root, accounts)
+            ours, theirs = measured(root)
+            against = [mine / its for mine, its in zip(ours, theirs, strict=True)]
+            yield line("accounts", f"{accounts}: survey and audit / bare reading", 15, against)
+            if before is not None:
+                power = exponent(before, min(ours), 10)
+                yield line(
+                    "accounts", f"growth from {accounts // 10} to {accounts} accounts, as a power", 1.1, [power], ""
+                )
+            before = min(ours)
+            if accounts == 10_000:
+                command = ["chroot", str(root.path), "pwck", "-r", "-q"]
+                pwck = ran(command, codes=range(256))
+                yield line("accounts", "10000: survey and audit / pwck -r -q", 0.1, [each / pwck.cpu for each in ours])
+                yield line("accounts", "10000: survey that asks the system", None, [asked(root)], "s")
 
 
 if __name__ == "__main__":
-    main()
+    counts = [int(word) for word in sys.argv[1:]]
+    told(lambda: lines(*counts))

@@ -4,17 +4,17 @@ python benchmarks/logbook.py [200000]
 """
 
 import random
-import resource
-import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+import sqlalchemy as sql
 from attrs import fields
+from measuring import Line, line, ran, told
 
 from postgres import server
 from verrou.core.history.records import AccountRecord, FindingRecord, RunRecord, TrialRecord
@@ -23,6 +23,7 @@ from verrou.core.model import Role
 from verrou.core.model.verdicts import Result, Verdict
 from verrou.core.rules import CATALOGUE
 from verrou.records.logbook.place import Place, place_of
+from verrou.records.logbook.schema import metadata
 from verrou.records.logbook.store import Store
 
 A_YEAR, YEARS = 4, 10
@@ -83,16 +84,33 @@ def _record(chance: random.Random, key: str, machine: int, clock: datetime, met:
     )
 
 
-def asked(place: Place, *words: str) -> tuple[float, float]:
-    """Seconds and megabytes of a question."""
-    where = place.server or str(place.file)
-    command = [sys.executable, "-m", "verrou", *words, "--logbook", where]
-    watched = f"import resource,subprocess; subprocess.run({command!r}, stdout=subprocess.DEVNULL, check=False); " + (
-        "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
-    )
-    begun = time.perf_counter()
-    ended = subprocess.run([sys.executable, "-c", watched], capture_output=True, text=True, check=True)
-    return time.perf_counter() - begun, int(ended.stdout) / 1000
+def multiply(place: Place) -> None:
+    """Make of each record as many as :data:`TIMES`, of other machines: in the database, which is sooner done."""
+    with Store(place) as store, store.connected() as connection:
+        text = sql.text
+        machines, last = (connection.scalar(text(f"select max(id) from {t}")) for t in ("machines", "records"))
+        for n in range(1, TIMES):
+            own = {
+                "id": {"machines": f"id + {n * machines}", "records": f"id + {n * last}"},
+                "identity": f"identity || '-{n}'",
+                "key": f"key || '-{n}'",
+                "machine": f"machine || '-{n}'",
+                "machine_id": f"machine_id + {n * machines}",
+                "record_id": f"record_id + {n * last}",
+            }
+            for table in metadata.sorted_tables:
+                names = [f'"{column.name}"' for column in table.columns]
+                made = [own.get(column.name, f'"{column.name}"') for column in table.columns]
+                taken = [each[table.name] if isinstance(each, dict) else each for each in made]
+                key = {"machines": "id", "records": "id"}.get(table.name, "record_id")
+                most = machines if table.name == "machines" else last
+                order = f"insert into {table.name} ({', '.join(names)}) select {', '.join(taken)} from {table.name}"
+                connection.execute(text(f"{order} where {key} <= {most}"))
+        if connection.dialect.name == "postgresql":
+            for table in ("machines", "records"):
+                numbered = f"pg_get_serial_sequence('{table}', 'id')"
+                connection.execute(text(f"select setval({numbered}, (select max(id) from {table}))"))
+            connection.execute(text("analyze"))
 
 
 def one_more(place: Place, seed: int) -> float:
@@ -107,6 +125,7 @@ def one_more(place: Place, seed: int) -> float:
     return sorted(taken)[len(taken) // 2]
 
 
+TIMES = 10
 FIELDS = [field.name for field in fields(RunRecord) if field.name != "key"]
 QUESTIONS: Sequence[tuple[str, ...]] = (
     ("logbook", "list"),
@@ -115,30 +134,43 @@ QUESTIONS: Sequence[tuple[str, ...]] = (
     ("trend",),
     ("trend", "desk-00007"),
     ("trend", "--family", "lockout"),
-    ("trend", "--format", "json"),
-    ("trend", "--format", "csv"),
 )
+BESIDE: Sequence[tuple[str, ...]] = (("trend", "--format", "json"), ("trend", "--format", "csv"))
+"""What is asked without a promise: each machine's whole history, and a table of all of them."""
+SECONDS, MEGABYTES, ROUNDS = 2.0, 150.0, 3
 
 
-def measure(name: str, place: Place, count: int) -> None:
+def of(name: str, place: Place, count: int, few: Mapping[str, float]) -> Iterator[Line]:
+    """The promises about one logbook; ``few``: what adding one took with few records in it."""
     begun = time.perf_counter()
     with Store(place) as store:
-        added = store.add(records(count))
-    print(f"{name}: {added} records imported in {time.perf_counter() - begun:.0f} s")
-    for words in QUESTIONS:
-        seconds, megabytes = min(asked(place, *words) for _ in range(2))
-        print(f"  {' '.join(words):32} {seconds:6.2f} s  {megabytes:5.0f} MB")
-    print(f"  one more record {one_more(place, count) * 1000:.1f} ms")
+        added = store.add(records(count // TIMES))
+    yield line("logbook", f"{name}: {added} records imported", None, [time.perf_counter() - begun], "s")
+    multiply(place)
+    for words in (*QUESTIONS, *BESIDE):
+        command = [sys.executable, "-m", "verrou", *words, "--logbook", place.server or str(place.file)]
+        taken = [ran(command) for _ in range(ROUNDS)]
+        what, promised = f"{name}, {count} records: {' '.join(words)}", words in QUESTIONS
+        yield line("logbook", what, SECONDS if promised else None, [each.wall for each in taken], "s")
+        memory = [each.megabytes for each in taken]
+        yield line("logbook", f"{what}, memory", MEGABYTES if promised else None, memory, "MB")
+    yield line("logbook", f"{name}: one more at {count} / at few records", 1.5, [one_more(place, count) / few[name]])
 
 
-def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 200_000
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+def lines(count: int = 200_000) -> Iterator[Line]:
+    """The promises about the logbook."""
     with tempfile.TemporaryDirectory() as folder, server() as running:
-        for number in (count // 200, count):
-            measure("SQLite", place_of(str(Path(folder, f"{number}.db")), Path(folder)), number)
-            measure("PostgreSQL", place_of(running.fresh(f"many{number}"), Path(folder)), number)
+        few, places = {}, {}
+        for number in (1_000, count):
+            file = place_of(str(Path(folder, f"{number}.db")), Path(folder))
+            places[number] = {"SQLite": file, "PostgreSQL": place_of(running.fresh(f"many{number}"), Path(folder))}
+        for name, place in places[1_000].items():
+            with Store(place) as store:
+                store.add(records(1_000))
+            few[name] = one_more(place, 1_000)
+        for name, place in places[count].items():
+            yield from of(name, place, count, few)
 
 
 if __name__ == "__main__":
-    main()
+    told(lambda: lines(*map(int, sys.argv[1:])))

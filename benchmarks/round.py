@@ -1,27 +1,29 @@
-"""A round over many surveys, beside merely decoding their JSON on the same cores; and what it takes of memory.
+"""A round over many surveys that differ, of both kinds of machine, beside merely decoding their JSON on the same cores;
+a second one, beside reading and hashing them; its page; and what it takes of memory.
 
-python benchmarks/round.py [10000]
+Run as root, for the survey of a real Linux system. python benchmarks/round.py [10000]
 """
 
-import json
-import os
 import random
-import subprocess
 import sys
 import tempfile
-import time
-from concurrent.futures import ProcessPoolExecutor
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from datetime import datetime, timedelta
-from multiprocessing import get_context
 from pathlib import Path
 
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from attrs import evolve
+from measuring import Line, in_turn, line, ran, ratios, told
+from people import fill
 
+from debian_root import PrivateRoot, base_root
 from verrou.core.model import Account, AccountName, Snapshot
 from verrou.core.surveys.data import survey_data
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.readings import snapshot_of
+from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.linux.machine import LinuxMachine
 from verrou.reports.tables import as_json
 
 NAMES = (
@@ -63,11 +65,31 @@ def made(chance: random.Random) -> Snapshot:
     return snapshot_of(machine, "x")
 
 
+def linux(folder: Path) -> Snapshot:
+    """A real Debian system with a dozen people."""
+    with PrivateRoot.over(base_root(), folder / "warden-03") as root:
+        fill(root, 12)
+        return LinuxMachine(root.path, "").observe()
+
+
+def differing(chance: random.Random, kind: Snapshot, kinds: Sequence[Snapshot]) -> Snapshot:
+    """A machine with some readings of others of its kind, so that hardly two have the same ones."""
+    readings = dict(kind.readings)
+    for rule in chance.sample(sorted(readings), 12):
+        other = chance.choice(kinds)
+        if other.machine.kind == kind.machine.kind and rule in other.readings:
+            readings[rule] = other.readings[rule]
+    return evolve(kind, readings=readings)
+
+
 def surveys(folder: Path, count: int) -> None:
     chance = random.Random(17)
     kinds = [made(chance) for _ in range(KINDS)]
+    with tempfile.TemporaryDirectory() as place:
+        kinds += [linux(Path(place))] * (KINDS // 4)
     for number in range(count):
-        kind, name = chance.choice(kinds), f"desk-{number:05}"
+        name = f"desk-{number:05}"
+        kind = differing(chance, chance.choice(kinds), kinds)
 
         def person(account: Account, number: int = number) -> Account:
             if account.builtin is not None:
@@ -77,49 +99,54 @@ def surveys(folder: Path, count: int) -> None:
 
         facts = evolve(kind.machine, name=name, identity=f"{number:016x}", address=f"{name}.bench.json")
         snapshot = evolve(kind, machine=facts, accounts=tuple(map(person, kind.accounts)))
+        snapshot = evolve(snapshot, groups=tuple(evolve(group, members=()) for group in snapshot.groups))
         (folder / f"{name}.survey.json").write_text(as_json(survey_data(snapshot)), encoding="utf-8")
 
 
-def decode(path: str) -> None:
-    with open(path, encoding="utf-8") as stream:
-        json.loads(stream.read())
+ON_ALL_CORES = (
+    "import json,os,sys; from hashlib import sha256; from concurrent.futures import ProcessPoolExecutor as P;"
+    "from multiprocessing import get_context\n"
+    "def work(place):\n"
+    "    content = open(place, 'rb').read(); {}\n"
+    "paths = [os.path.join(sys.argv[1], name) for name in sorted(os.listdir(sys.argv[1]))]\n"
+    "with P(len(os.sched_getaffinity(0)), get_context('fork')) as pool:\n"
+    "    for _ in pool.map(work, paths, chunksize=50): pass\n"
+)
+DECODE, HASH = (ON_ALL_CORES.format(each) for each in ("json.loads(content)", "sha256(content).hexdigest()"))
+ROUNDS = 2
 
 
-def decoding(folder: Path) -> float:
-    paths = [str(path) for path in sorted(folder.iterdir())]
-    begun = time.perf_counter()
-    with ProcessPoolExecutor(len(os.sched_getaffinity(0)), get_context("fork")) as pool:
-        for _ in pool.map(decode, paths, chunksize=50):
-            pass
-    return time.perf_counter() - begun
-
-
-def going_round(folder: Path) -> tuple[float, int]:
-    """Seconds, and the largest resident size of one of its processes in kilobytes."""
-    command = [sys.executable, "-m", "verrou", "round", str(folder), "-b", "shared-desk", "--format", "lines"]
-    watched = f"import resource,subprocess,sys; subprocess.run({command!r}, stdout=subprocess.DEVNULL); " + (
-        "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
-    )
-    begun = time.perf_counter()
-    ended = subprocess.run([sys.executable, "-c", watched], capture_output=True, text=True, check=True)
-    return time.perf_counter() - begun, int(ended.stdout)
-
-
-def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+def lines(count: int = 10_000) -> Iterator[Line]:
+    """The promises about rounds, by CPU time."""
+    unshare(CLONE_NEWNS)
+    private_mounts()
     with tempfile.TemporaryDirectory() as kept:
-        few, many = Path(kept, "few"), Path(kept, "many")
+        few, many, page = Path(kept, "few"), Path(kept, "many"), Path(kept, "page.html")
         for folder, number in ((few, max(count // 10, 1)), (many, count)):
             folder.mkdir()
             surveys(folder, number)
-        size = sum(path.stat().st_size for path in many.iterdir()) / count / 1000
-        _, little = going_round(few)
-        runs = [(going_round(many), decoding(many)) for _ in range(3)]
-        ratio = sorted(taken / bare for (taken, _), bare in runs)
-        print(f"{count} surveys of {size:.0f} kB: a round takes {runs[0][0][0]:.1f} s, decoding {runs[0][1]:.1f} s")
-        print(f"round / decoding their JSON   {ratio[1]:.2f}   (promised: 2)")
-        print(f"memory at {count} / at {count // 10}   {runs[0][0][1] / little:.2f}   (promised: 1.2)")
+        went = [sys.executable, "-m", "verrou", "round", "-b", "shared-desk", "--format", "lines"]
+        first = ["env", "XDG_CACHE_HOME=/dev/null/none", *went]  # a cache that cannot be there
+        again = ["env", f"XDG_CACHE_HOME={kept}/cache", *went]
+        python = [sys.executable, "-c"]
+        found = in_turn(
+            {
+                "round": [*first, str(many)],
+                "again": [*again, str(many)],
+                "few": [*first, str(few)],
+                "decoding": [*python, DECODE, str(many)],
+                "hashing": [*python, HASH, str(many)],
+            },
+            ROUNDS,
+        )
+        ran([*again, str(many), "--html", str(page)])
+        size = page.stat().st_size / 1e6
+    yield line("round", f"{count} surveys / decoding their JSON", 2, ratios(found, "round", "decoding"))
+    yield line("round", f"{count} surveys again / reading and hashing", 1.2, ratios(found, "again", "hashing"))
+    more = [mine.megabytes / its.megabytes for mine, its in zip(found["round"], found["few"], strict=True)]
+    yield line("round", f"memory at {count} / at {count // 10} surveys", 1.2, more)
+    yield line("round", f"page of {count} machines", 2.0, [size], "MB")
 
 
 if __name__ == "__main__":
-    main()
+    told(lambda: lines(*map(int, sys.argv[1:])))

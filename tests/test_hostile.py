@@ -1,5 +1,6 @@
 """What was found by mutated inputs and by hand: each gets one line or an answer, and nothing hangs."""
 
+import errno
 import json
 import os
 import subprocess
@@ -177,6 +178,49 @@ def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None
     assert Keys(Root(tmp_path)).accepted("tern", "/home/tern") == ()
     (rule,) = plain_rules("polkit.addRule(function(action, subject) { if (action.id == 'a\tb') { return 'no'; } });")
     assert answer([rule], "a\tb", Subject("tern", ())) == "no"
+
+
+def refusing(error: Exception) -> Callable[..., int]:
+    """What fails in this way, whatever it is given."""
+
+    def fail(*_: object) -> int:
+        raise error
+
+    return fail
+
+
+def test_keys_are_found_in_any_kind_of_home_and_none_is_overlooked(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Links are resolved as the system itself resolves them, never out of the root; what is not seen is no "none"."""
+    root, outside = tmp_path / "root", tmp_path / "outside"
+    (root / "usr/sbin").mkdir(parents=True)
+    (root / "usr/sbin/sshd").touch()
+    (root / "etc/ssh").mkdir(parents=True)
+    (root / "etc/ssh/sshd_config").touch()
+    key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPYLVDhmzhi3YUgdXk0 x\n"
+    for place in (root / "home/ana/.ssh", root / "srv/keys", root / "srv/bors/.ssh", outside / ".ssh"):
+        place.mkdir(parents=True)
+        (place / "authorized_keys").write_text(key)
+    (root / "home/bors").symlink_to("/srv/bors")  # inside, as after a chroot
+    links = {"tern": "/srv/keys", "gull": "../../srv/keys", "loop": ".ssh", "out": str(outside / ".ssh")}
+    for name, keys in links.items():
+        (root / "home" / name).mkdir()
+        (root / "home" / name / ".ssh").symlink_to(keys)
+    (root / "home/away").symlink_to(outside)
+    (root / "home/file").write_text("no folder")
+    (root / "home/shag/.ssh").mkdir(parents=True)
+    with_keys = {"ana", "bors", "tern", "gull"}
+    everyone = {*with_keys, "loop", "out", "away", "file", "shag", "nobody"}
+    found = Keys(Root(root))
+    assert not list(found.own("/home/loop")), "what one user does to a home is no error"
+    assert {name for name in everyone if found.accepted(name, f"/home/{name}")} == with_keys
+    assert {name for name in everyone if Keys(Root(root)).accepted(name, f"/home/{name}")} == with_keys, "alone too"
+    mine = Root(root)
+    with monkeypatch.context() as denied:  # who may not look into a home does not know that there is none
+        denied.setattr("verrou.machines.linux.root.open_in_root", refusing(PermissionError(errno.EACCES, "denied")))
+        assert not mine.lacks("/home/shag/.ssh") and not mine.exists("/home/shag/.ssh")
+        assert mine.content("/home/shag/.ssh/authorized_keys") == b"" and mine.denied
 
 
 @pytest.mark.parametrize("number", ["²", "9" * 5000, "٣٠", "-3", "1.5", ""], ids=ascii)

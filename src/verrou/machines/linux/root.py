@@ -51,12 +51,18 @@ class Root:
     asked: set[str] = field(factory=set, init=False, repr=False)
     stamps: dict[str, object] = field(factory=dict, init=False, repr=False)
     _read: dict[str, str | None] = field(factory=dict, init=False, repr=False)
-    _there: dict[str, bool] = field(factory=dict, init=False, repr=False)
+    _there: dict[str, bool | None] = field(factory=dict, init=False, repr=False)
     _listings: dict[tuple[str, bool], list[str]] = field(factory=dict, init=False, repr=False)
     _made: dict[object, tuple[object, frozenset[str]]] = field(factory=dict, init=False, repr=False)
 
+    _is_top: bool = field(init=False, repr=False)
+
     @live.default
     def _is_our_own(self) -> bool:
+        return self.path == Path("/")
+
+    @_is_top.default
+    def _is_at_the_top(self) -> bool:
         return self.path == Path("/")
 
     @property
@@ -68,7 +74,7 @@ class Root:
         """Return the real path of ``name``, with links resolved inside the root as after a chroot, never out of it.
 
         Raises: BadInput: the links are circular."""
-        if self.path == Path("/"):
+        if self._is_top:
             return Path(name)
         todo = list(reversed(PurePosixPath(name).parts[1:]))
         inside: list[str] = []
@@ -94,7 +100,7 @@ class Root:
     def open(self, name: str, flags: int = os.O_RDONLY, mode: int = 0) -> int:
         """Open ``name`` without leaving the root. Raises: OSError: as open(2)."""
         flags |= os.O_CLOEXEC
-        if self.path == Path("/"):
+        if self._is_top:
             return os.open(name, flags, mode)
         if _kernel_resolves():
             top = os.open(self.path, _OPEN_FOLDER)
@@ -192,13 +198,44 @@ class Root:
         return made  # type: ignore[return-value]
 
     def exists(self, name: str) -> bool:
-        """Return whether anything exists there, as when it was first asked."""
+        """Return whether anything exists there, as when it was first asked.
+
+        Raises: BadInput: its links go in circles."""
+        return self._is_there(name) is True
+
+    def lacks(self, name: str) -> bool:
+        """Return whether nothing is there, as when it was first asked: not where that cannot be seen."""
+        try:
+            return self._is_there(name) is False
+        except BadInput:
+            return False
+
+    def _is_there(self, name: str) -> bool | None:
         if name not in self._there:
             try:
-                self._there[name] = self.place(name).exists()
-            except (OSError, ValueError):
+                os.close(self.open(name, os.O_PATH))
+                self._there[name] = True
+            except (FileNotFoundError, NotADirectoryError):
                 self._there[name] = False
+            except OSError as error:
+                self._there[name] = None
+                if error.errno == errno.ELOOP and self.place(name).exists():
+                    self._there[name] = True
+            except ValueError:
+                self._there[name] = None
         return self._there[name]
+
+    def look_within(self, folder: str, name: str) -> None:
+        """Look once for ``name`` in each folder of a folder, before it is asked for in many of them: what is no link,
+        and in no link, needs no resolving."""
+        with self._listed(folder) as descriptor:
+            for entry in () if descriptor is None else os.scandir(descriptor):
+                with suppress(OSError):
+                    if entry.is_dir(follow_symlinks=False):
+                        place = f"{folder}/{entry.name}/{name}"
+                        there = _is_there_itself(f"{entry.name}/{name}", descriptor)
+                        if there is not None:
+                            self._there.setdefault(place, there)
 
     def is_folder(self, name: str) -> bool:
         """Return whether it is a folder, or a link to one."""
@@ -388,6 +425,15 @@ class Root:
             return stamp_of(os.stat(self.place(name)))
         except OSError:
             return None
+
+
+def _is_there_itself(name: str, folder: int | None) -> bool | None:
+    """Return whether something is there; None for a link. Raises: OSError: that cannot be seen."""
+    try:
+        now = os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except (FileNotFoundError, NotADirectoryError):
+        return False
+    return None if stat.S_ISLNK(now.st_mode) else True
 
 
 def _matches(name: str, pattern: str) -> bool:

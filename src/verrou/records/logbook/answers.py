@@ -222,16 +222,19 @@ def _regressed(
 ) -> Mapping[int, Sequence[Regression]]:
     """Return by record what is not met at it, and was met before."""
     findings, lapses = tables.FINDINGS.c, tables.lapses.c
-    required = (
-        sql.select(lapses.record_id, lapses.subject, findings.severity, lapses.met_until, lapses.since)
-        .join(tables.FINDINGS, (findings.record_id == lapses.record_id) & (findings.subject == lapses.subject))
-        .where(lapses.record_id.in_(numbers), findings.verdict == str(Verdict.NOT_MET))
-        .order_by(lapses.record_id, findings.place)
+    since = {
+        (row.record_id, row.subject): row
+        for row in connection.execute(sql.select(tables.lapses).where(lapses.record_id.in_(numbers)))
+    }
+    required = sql.select(findings.record_id, findings.subject, findings.severity).where(
+        findings.record_id.in_(numbers), findings.verdict == str(Verdict.NOT_MET)
     )
     found: dict[int, list[Regression]] = {}
-    for number, subject, severity, met_until, since in connection.execute(required):
-        if not families or family_of(subject) in families:
-            found.setdefault(number, []).append(Regression(subject, Severity(severity), met_until, since))
+    for number, subject, severity in connection.execute(required.order_by(findings.record_id, findings.place)):
+        lapse = since.get((number, subject))
+        if lapse is not None and (not families or family_of(subject) in families):
+            regression = Regression(subject, Severity(severity), lapse.met_until, lapse.since)
+            found.setdefault(number, []).append(regression)
     return found
 
 

@@ -75,20 +75,24 @@ class Keys:
 
     def accepted(self, name: str, home: str) -> tuple[PublicKey, ...]:
         """Return the keys that a remote shell accepts for an account, by its name and home."""
-        if self.files is None or (self.files.in_homes and not self.home_is_there(home)):
-            return ()
-        if (name, home) not in self._accepted:
-            found = tuple(key for file in self.files.of(name, home) for key in keys_in(self.root, file))
+        found = self._accepted.get((name, home))
+        if found is None:
+            files = self.files
+            if files is None or (files.in_homes and not self.home_is_there(home)):
+                places: list[str] = []
+            else:
+                places = [file for file in files.of(name, home) if not self.root.lacks(file.rpartition("/")[0])]
+            found = tuple(key for file in places for key in keys_in(self.root, file))
             self._accepted[name, home] = found
-        return self._accepted[name, home]
+        return found
 
     def own(self, home: str) -> Iterator[PublicKey]:
         """Yield the public halves of the keys in an account's home."""
         folder = f"{home}/.ssh"
-        if self.files is None or not self.home_is_there(home) or not self.root.exists(folder):
+        if self.files is None or not self.home_is_there(home):
             return
         try:
-            names = self.root.names_in(folder)
+            names = self.root.names_in(folder) if self.root.exists(folder) else ()
         except VerrouError as error:
             LOG.info("keys skipped: %s", error)
             return
@@ -101,4 +105,5 @@ class Keys:
         parent, _, last = home.rstrip("/").rpartition("/")
         if parent not in self._in_folder:
             self._in_folder[parent] = set(self.root.names_in(parent or "/"))
+            self.root.look_within(parent, ".ssh")
         return last in self._in_folder[parent]

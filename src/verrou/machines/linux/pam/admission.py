@@ -12,7 +12,7 @@ from attrs import define, evolve, field
 
 from verrou.core.model import Account, AccountName, PasswordState, Reading, Snapshot, Source, unreadable
 from verrou.core.model.access import Credential, admitted, barred
-from verrou.core.model.ageing import expired
+from verrou.core.model.ageing import expired, must_change
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Admission, EntryPoint, Route
 from verrou.machines.linux.accounts.population import EPOCH, AccountFiles
@@ -268,7 +268,7 @@ class Services:
         by_name = by_name or (service == "sshd" and self._shell.by_name) or service in self._told_apart
         as_told: set[object] = set()
         for account in self.snapshot.accounts:
-            state = None if by_name else _state(account, self._people.get(account.name))
+            state = None if by_name else _state(account, self._people.get(account.name), self.snapshot, self._today)
             if state in as_told:
                 continue
             found = self._otherwise(account, entry_point, own, service)
@@ -495,15 +495,17 @@ CONSOLE_TAKES = ServerAcceptance(Known.YES, Known.NO)
 """A console accepts what PAM accepts, and no keys."""
 
 
-def _state(account: Account, who: PamUser | None) -> object:
-    """Return all that decides about an account besides its name and groups; None for one that PAM does not find."""
+def _state(account: Account, who: PamUser | None, snapshot: Snapshot, today: date) -> object:
+    """Return all that decides about an account besides its name and groups; None for one that PAM does not find.
+
+    Of its days only what follows from them today: else hardly two accounts of a large system would be alike."""
     if who is None:
         return None
     return (
         *_state_of(who),
-        *(account.enabled, account.may_sign_in, account.password, account.password_changed, account.change_due),
-        *(account.max_age, account.grace, account.until, account.keys > 0, account.identity == "0", account.shell),
-        *(account.linked_identity, account.builtin, account.ageing_exempt),
+        *(account.enabled, account.may_sign_in, account.password, account.keys > 0, account.identity == "0"),
+        *(expired(account, snapshot, today), must_change(account, snapshot, today), account.cannot_change),
+        *(account.shell, account.linked_identity, account.builtin),
     )
 
 
