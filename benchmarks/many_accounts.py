@@ -45,7 +45,8 @@ def seconds(work: Callable[[], subprocess.CompletedProcess[str]]) -> float:
 def ours(password: str) -> float:
     """``verrou harden`` with a baseline that declares the accounts."""
     with filled_root() as root, tempfile.TemporaryDirectory() as folder:
-        text = "".join(f'[accounts.tern{n}]\npassword = "{password}"\n' for n in range(NEW))
+        accounts = "".join(f'[accounts.tern{n}]\npassword = "{password}"\n' for n in range(NEW))
+        text = f'[baseline]\ntitle = "The season"\n{accounts}'
         Path(folder, "season.toml").write_text(text)
         program = [sys.executable, "-m", "verrou", "harden", "-m", str(root.path), "-b", "season.toml", "--yes"]
         return ran([*program, "--password-file", "handed.txt"], codes=(0,), cwd=folder).wall

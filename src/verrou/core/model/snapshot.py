@@ -1,6 +1,6 @@
 """The observed state of one machine, with lookups."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Set
 from datetime import date, datetime
 from functools import cached_property
 from typing import Any, TypeVar
@@ -155,27 +155,36 @@ class Snapshot:
 
         What was derived about groups is carried over, since a plan of hundreds of steps looks at the machine after each
         of them."""
-        changed = evolve(self, accounts=accounts, entry_points=self._still_decided(accounts))
-        changed.__dict__.update({key: self.__dict__[key] for key in _ABOUT_GROUPS if key in self.__dict__})
-        return changed
-
-    def _still_decided(self, accounts: tuple[Account, ...]) -> tuple[EntryPoint, ...]:
-        """Return the entry points without the decisions about accounts that changed."""
-        if not any(entry_point.admissions for entry_point in self.entry_points):
-            return self.entry_points
-        same = {account.name for account in accounts if self.by_name.get(account.name) == account}
-        return tuple(
-            evolve(
-                entry_point, admissions={name: found for name, found in entry_point.admissions.items() if name in same}
-            )
-            for entry_point in self.entry_points
-        )
+        return self._with(accounts, self._changed(accounts))
 
     def with_account(self, account: Account) -> "Snapshot":
         """Return the same machine with one more account, of a new name."""
-        changed = self.with_accounts((*self.accounts, account))
+        changed = self._with((*self.accounts, account), {account.name})
         changed.__dict__["by_name"] = {**self.by_name, account.name: account}
+        mine = (*self.by_identity.get(account.identity, ()), account)
+        changed.__dict__["by_identity"] = {**self.by_identity, account.identity: mine}
         return changed
+
+    def _with(self, accounts: tuple[Account, ...], changed: Set[AccountName]) -> "Snapshot":
+        """Return the machine with other accounts, without the decisions about those that changed; the entry points are
+        the same ones, where there are no such decisions."""
+        entry_points = self.entry_points
+        if any(name in entry_point.admissions for entry_point in entry_points for name in changed):
+            entry_points = tuple(
+                evolve(each, admissions={name: found for name, found in each.admissions.items() if name not in changed})
+                for each in entry_points
+            )
+        snapshot = evolve(self, accounts=accounts, entry_points=entry_points)
+        snapshot.__dict__.update({key: self.__dict__[key] for key in _ABOUT_GROUPS if key in self.__dict__})
+        return snapshot
+
+    def _changed(self, accounts: tuple[Account, ...]) -> Set[AccountName]:
+        """Return the names of accounts that are there no more, are new, or are another one."""
+        before, after = set(map(id, self.accounts)), set(map(id, accounts))
+        names = {account.name for account in self.accounts if id(account) not in after}
+        names |= {account.name for account in accounts if id(account) not in before}
+        now = {account.name: account for account in reversed(accounts) if account.name in names}
+        return {name for name in names if name not in now or self.by_name.get(name) != now[name]}
 
     def builtin(self, which: Builtin) -> Account | None:
         """Return that built-in account, whatever its name is today."""
