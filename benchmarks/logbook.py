@@ -88,6 +88,8 @@ def multiply(place: Place) -> None:
     """Make of each record as many as :data:`TIMES`, of other machines: in the database, which is sooner done."""
     with Store(place) as store, store.connected() as connection:
         text = sql.text
+        if connection.dialect.name == "postgresql":  # what is copied refers to what was copied before it
+            connection.execute(text("set session_replication_role = replica"))
         machines, last = (connection.scalar(text(f"select max(id) from {t}")) for t in ("machines", "records"))
         for n in range(1, TIMES):
             own = {
@@ -160,6 +162,7 @@ def of(name: str, place: Place, count: int, few: Mapping[str, float]) -> Iterato
 def lines(count: int = 200_000) -> Iterator[Line]:
     """The promises about the logbook."""
     with tempfile.TemporaryDirectory() as folder, server() as running:
+        running.run("postgres", "alter role ana superuser")
         few, places = {}, {}
         for number in (1_000, count):
             file = place_of(str(Path(folder, f"{number}.db")), Path(folder))

@@ -4,6 +4,7 @@ import itertools
 import json
 import os
 import random
+import shlex
 import shutil
 import signal
 import socket
@@ -49,6 +50,7 @@ from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.records import logbook
 from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, migrations, reading, waiting
+from verrou.records.logbook.adding import add
 from verrou.records.logbook.migrations import NEWEST, upgrade
 from verrou.records.logbook.place import place_of
 from verrou.records.logbook.reader import Selection
@@ -96,14 +98,14 @@ def keep(record: RunRecord, place: Place) -> Delivery:
     return deliver_soon(place)
 
 
-SUBJECTS = ("lockout.after", "lockout.lasts", "password.min_length", "accounts.tern")
+SUBJECTS = ("lockout.after", "lockout.lasts", "password.min_length", "accounts.tern", ".of no family")
 
 
 def at_random(chance: random.Random, number: int) -> RunRecord:
     """A record of one of a few machines, at one of a few moments, with a few findings of any verdict."""
     clock = DAY + timedelta(hours=7 * chance.randrange(40))
     findings = []
-    for subject in chance.sample(SUBJECTS, chance.choice((0, 3, 4, 4, 4))):
+    for subject in chance.sample(SUBJECTS, chance.choice((0, 3, 5, 5, 5))):
         verdict = chance.choice((Verdict.MET, Verdict.NOT_MET, *Verdict))
         until = date(2026, 4, 1) + timedelta(days=chance.randrange(90)) if verdict is Verdict.WAIVED else None
         findings.append(
@@ -165,6 +167,9 @@ def test_what_goes_in_comes_out_once_and_in_order(place: Place) -> None:
         "known again by identity, not by name"
     )
     assert load_records(place, "nobody") == [] and not place.waiting.exists()
+    with Store(place) as store:
+        assert store.add([made("e", entry=1), made("e", entry=2), made("a")]) == 1
+    assert [record.entry for record in load_records(place) if record.key == "e"] == [1], "the first stays"
 
 
 def writers(place: Place, name: str) -> None:
@@ -349,7 +354,8 @@ def test_an_older_logbook_is_brought_forward_whole_or_not_at_all(place: Place) -
             ):
                 connection.execute(sql.text(order))
     left = keep(made("one more"), place)
-    assert left.waiting == 1 and "To bring its 500 records forward, once: verrou logbook list" in left.reason
+    advised = f"To bring its 500 records forward, once: verrou logbook list --logbook {shlex.quote(place.shown)}"
+    assert left.waiting == 1 and advised in left.reason
     after, ended = 0, -signal.SIGKILL
     while ended:
         ended = killed_at_statement(after, lambda: load_records(place))
@@ -459,6 +465,28 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     with sqlite3.connect(tmp_path / "foreign.db") as foreign:
         foreign.execute("create table records (x)")
     assert "no logbook's" in verrou("logbook", "list", "--logbook", "foreign.db", code=2).stderr
+
+
+def test_two_at_once_on_one_machine_know_of_each_other(postgres: Server, tmp_path: Path) -> None:
+    """On a server, whoever adds to a machine waits for the other, since what regressed follows from both."""
+    place = place_of(postgres.fresh("verrou"), tmp_path)
+    holds, short = ((FindingRecord("lockout.after", Severity.HIGH, each),) for each in (Verdict.MET, Verdict.NOT_MET))
+    first, second = made("first", findings=holds), made("second", findings=short, clock=DAY + timedelta(days=1))
+    waits = sql.text("select count(*) from pg_locks where not granted")
+    with Store(place) as one, Store(place) as two, Store(place, make=False) as watching:
+        two.add([made("before", findings=(), clock=DAY - timedelta(days=9))])
+        with one.connected() as connection:
+            add(connection, [first])
+            worker = threading.Thread(target=two.add, args=([second],))
+            worker.start()
+            blocked = 0
+            while worker.is_alive() and not blocked:
+                with watching.connected() as other:
+                    blocked = other.scalar(waits)
+        worker.join()
+    with reading(place) as opened:
+        [history] = opened.histories("", (), DAY.date(), every_moment=True)
+    assert [each.subject for each in history.regressed] == ["lockout.after"]
 
 
 @pytest.mark.parametrize("seed", range(3))

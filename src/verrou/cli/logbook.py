@@ -2,7 +2,7 @@
 
 import sys
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from datetime import datetime
 from functools import wraps
 from pathlib import Path
@@ -31,8 +31,13 @@ DAY = click.DateTime(["%Y-%m-%d"])
 def asked_logbook(logbook: str | None) -> "Iterator[tuple[Reader, Place]]":
     """Open a logbook to ask it, after delivering the records that wait."""
     place = place_of_logbook(logbook, Path())
-    print_delivery(deliver(place), place)
-    with reading(place) as reader:
+    opening = "Opening the logbook"  # one of an older version is brought forward first, which takes its time
+    with console(stderr=True).status(opening):
+        delivery = deliver(place)
+    print_delivery(delivery, place)
+    with ExitStack() as opened:
+        with console(stderr=True).status(opening):
+            reader = opened.enter_context(reading(place))
         yield reader, place
 
 
@@ -126,11 +131,11 @@ def import_file(file: str, logbook: str | None) -> None:
     input."""
     place = place_of_logbook(logbook, Path())
     try:
-        if file == "-":
-            new, there = import_records(place, _lines(sys.stdin.buffer), "standard input")
-        else:
-            with open(file, "rb") as stream:
-                new, there = import_records(place, _lines(stream), file)
+        with ExitStack() as opened:
+            stream = sys.stdin.buffer if file == "-" else opened.enter_context(open(file, "rb"))
+            opened.enter_context(console(stderr=True).status("Importing"))
+            named = "standard input" if file == "-" else file
+            new, there = import_records(place, _lines(stream), named)
     except OSError as error:
         raise BadInput(f"{file}: {error.strerror}. Give a file that verrou logbook export has printed.") from None
     already = f"; {counted(there, 'record')} there already" if there else ""

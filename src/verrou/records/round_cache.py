@@ -6,13 +6,14 @@ version of the program writes it; else it is thrown away, and the next round wri
 import json
 import os
 import stat
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import date, datetime
 from hashlib import sha256
+from itertools import islice
 from pathlib import Path
 from typing import Any, Self
 
-from attrs import fields
+from attrs import evolve, fields
 
 import verrou
 from verrou.core.judging.rounds import RULES, Row
@@ -31,11 +32,11 @@ Key = tuple[str, str]
 
 
 class RoundCache:
-    """Rows by what they were made from."""
+    """Rows by what they were made from, without the place of their file."""
 
-    def __init__(self, rows: Mapping[Key, Mapping[str, Any]]) -> None:
+    def __init__(self, rows: Mapping[Key, Row]) -> None:
         self._rows = rows
-        self._names: dict[str, str] = {content: row["machine"] for (content, _), row in rows.items()}
+        self._names: dict[str, str] = {content: row.machine for (content, _), row in rows.items()}
 
     def __contains__(self, key: Key) -> bool:
         return key in self._rows
@@ -47,19 +48,11 @@ class RoundCache:
     def row(self, key: Key, address: str, recorded: float | None) -> Row | None:
         """Return the row of a survey, for the file that it is in now."""
         found = self._rows.get(key)
-        return None if found is None else Row(**found, address=address, recorded=recorded)
+        return None if found is None else evolve(found, address=address, recorded=recorded)
 
     def with_rows(self, rows: Iterable[tuple[Key, Row]]) -> Self:
         """Return a cache of these rows, and of the others as far as there is room."""
-        found: dict[Key, Mapping[str, Any]] = {}
-        for key, row in rows:
-            if len(found) < MOST_ROWS:
-                found[key] = self._rows.get(key) or {name: getattr(row, name) for name in STORED}
-        for key, known in self._rows.items():
-            if len(found) >= MOST_ROWS:
-                break
-            found.setdefault(key, known)
-        return type(self)(found)
+        return type(self)(dict(islice({**dict(rows), **self._rows}.items(), MOST_ROWS)))
 
     @classmethod
     def read(cls, file: Path | None) -> Self:
@@ -72,15 +65,16 @@ class RoundCache:
 
     def write(self, file: Path) -> None:
         """Write the file whole, or leave it as it is: a round never fails for it."""
-        rows = [[*key, *(_plain(row[name]) for name in STORED)] for key, row in self._rows.items()]
-        body = json.dumps(rows, ensure_ascii=True, separators=(",", ":")).encode()
-        staged = file.with_name(f".{NAME}.{os.getpid()}")
+        staged, digest = file.with_name(f".{NAME}.{os.getpid()}"), sha256()
         try:
             file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
             try:
                 with os.fdopen(descriptor, "wb") as stream:
-                    stream.write(f"{_program()} {sha256(body).hexdigest()}\n".encode() + body)
+                    for line in self._lines():
+                        digest.update(line)
+                        stream.write(line)
+                    stream.write(digest.hexdigest().encode())
                 staged.rename(file)
             except BaseException:
                 staged.unlink(missing_ok=True)
@@ -88,9 +82,18 @@ class RoundCache:
         except OSError as reason:
             LOG.info("%s is not written: %s", file, reason)
 
+    def _lines(self) -> Iterator[bytes]:
+        yield f"{_program()}\n".encode()
+        for key, row in self._rows.items():
+            parts = [*key, *(_plain(getattr(row, name)) for name in STORED)]
+            yield json.dumps(parts, separators=(",", ":")).encode() + b"\n"
+
 
 def cache_file() -> Path | None:
-    """Return the place of the cache (XDG Base Directory Specification); None where there is no home of one's own."""
+    """Return the place of the cache (XDG Base Directory Specification); None where there is no home of one's own, and
+    for the one-file form, which is carried to other people's computers and leaves nothing there."""
+    if getattr(getattr(verrou, "__loader__", None), "archive", ""):
+        return None
     given = os.environ.get("XDG_CACHE_HOME", "")
     home = Path(os.environ.get("HOME", ""))
     folder = Path(given) if given.startswith("/") else home / ".cache"
@@ -110,24 +113,23 @@ def _own_bytes(file: Path) -> bytes:
     return ordinary_bytes(file, MOST_BYTES, os.O_NOFOLLOW)
 
 
-def _parsed(content: bytes) -> dict[Key, dict[str, Any]]:
-    head, _, body = content.partition(b"\n")
-    if head != f"{_program()} {sha256(body).hexdigest()}".encode():
+def _parsed(content: bytes) -> dict[Key, Row]:
+    body, _, digest = content.rpartition(b"\n")
+    head, *lines = body.split(b"\n")
+    if digest != sha256(body + b"\n").hexdigest().encode() or head != _program().encode() or len(lines) > MOST_ROWS:
         raise ValueError("another version wrote it, or it is damaged")
-    rows = json.loads(body)
-    if not isinstance(rows, list) or len(rows) > MOST_ROWS:
-        raise ValueError("it is no list of rows")
+    rows = json.loads(b"[" + b",".join(lines) + b"]")
     return {(content, baseline): _row(rest) for content, baseline, *rest in rows}
 
 
-def _row(stored: list[Any]) -> dict[str, Any]:
-    """Return the parts of a row. Raises: ValueError, TypeError, KeyError: one is not as it is written."""
+def _row(stored: list[Any]) -> Row:
+    """Return a row. Raises: ValueError, TypeError, KeyError: a part of it is not as it is written."""
     row = dict(zip(STORED, stored, strict=True))
     for name, reader in READERS.items():
         row[name] = reader(row[name])
     if not all(type(row[name]) is kind for name, kind in KINDS.items()) or len(row["signs"]) != len(RULES):
         raise ValueError("a row has parts of another kind")
-    return row
+    return Row(**row, address="")
 
 
 def _texts(raw: Any) -> tuple[str, ...]:
@@ -156,9 +158,7 @@ def _program() -> str:
     """Return what tells this program from every other that would judge otherwise: the state of its own files."""
     found = sha256(verrou.__version__.encode())
     top = Path(verrou.__file__).parent
-    archive = getattr(getattr(verrou, "__loader__", None), "archive", "")
-    places = [Path(archive)] if archive else sorted(top.rglob("*.py"))
-    for place in places:
+    for place in sorted(top.rglob("*.py")):
         now = os.stat(place)
         found.update(f"{place} {now.st_size} {now.st_mtime_ns}\n".encode())
     return f"verrou rounds 1 {found.hexdigest()}"

@@ -122,7 +122,8 @@ def summaries_of(findings: Sequence[FindingRecord]) -> dict[str, Tally]:
     """Return how many findings of each family have each verdict, and how many of all have."""
     by_family: dict[str, list[FindingRecord]] = {ALL: list(findings)} if findings else {}
     for finding in findings:
-        by_family.setdefault(family_of(finding.subject), []).append(finding)
+        if (family := family_of(finding.subject)) != ALL:
+            by_family.setdefault(family, []).append(finding)
     return {family: Tally.of(found) for family, found in by_family.items()}
 
 
@@ -153,7 +154,7 @@ class Audited:
                 match before.verdicts.get(subject, Verdict.NOT_APPLICABLE):
                     case Verdict.MET:
                         lapses[subject] = Lapse(before.day, day)
-                    case was if was not in SETTLED and subject in before.lapses:
+                    case _ if subject in before.lapses:
                         lapses[subject] = before.lapses[subject]
         return cls(day, verdicts, lapses)
 

@@ -10,6 +10,7 @@ from tempfile import TemporaryDirectory
 
 import sqlalchemy as sql
 
+from verrou.core import advice
 from verrou.core.errors import BadInput
 
 NEWEST = "0004"
@@ -33,7 +34,7 @@ def bring_forward(connection: sql.Connection, place: str, most: int | None = Non
         if records and records > most:
             raise BadInput(
                 f"{place}: an earlier version wrote this logbook. To bring its {records} records forward, once: "
-                "verrou logbook list"
+                f"{advice.command('logbook', 'list', '--logbook', place)}"
             )
     upgrade(connection, NEWEST)
 
