@@ -139,7 +139,7 @@ QUESTIONS: Sequence[tuple[str, ...]] = (
 )
 BESIDE: Sequence[tuple[str, ...]] = (("trend", "--format", "json"), ("trend", "--format", "csv"))
 """What is asked without a promise: each machine's whole history, and a table of all of them."""
-SECONDS, MEGABYTES, ROUNDS = 2.0, 150.0, 3
+SECONDS, MEGABYTES, ROUNDS = 2.0, 150.0, 2
 
 
 def of(name: str, place: Place, count: int, few: Mapping[str, float]) -> Iterator[Line]:
