@@ -459,7 +459,10 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     one = verrou("logbook", "list", "hide-01", "--run", "audit", "--since", "2026-09-14").stdout
     assert "2 of 6 records of 1 machine" in one
     assert "verrou journal show 2" in verrou("logbook", "show", "3").stdout
-    assert "no machine nowhere" in verrou("logbook", "list", "nowhere", code=2).stderr
+    for nowhere in ("nowhere", "\udcff", "\x1b[2J"):
+        assert "no machine" in verrou("trend", nowhere, code=2).stderr
+    for wrong in (("--limit", "0"), ("--limit", "9" * 30), ("--skip", "9" * 30), ("--since", "yesterday")):
+        verrou("logbook", "list", *wrong, code=2)
     (tmp_path / "broken.db").write_text("not a database")
     assert "cannot be reached" in verrou("logbook", "list", "--logbook", "broken.db", code=2).stderr
     with sqlite3.connect(tmp_path / "foreign.db") as foreign:

@@ -43,8 +43,8 @@ def asked_logbook(logbook: str | None) -> "Iterator[tuple[Reader, Place]]":
 
 def check_machine(reader: "Reader", place: Place, machine: str) -> None:
     """Check that the logbook has a machine of that name, if one is given. Raises: BadInput."""
-    if machine and not reader.knows(machine):
-        raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou logbook list")
+    if machine and not (machine.isprintable() and reader.knows(machine)):
+        raise BadInput(f"{place.shown}: no machine {shown(machine)}. For the machines: verrou logbook list")
 
 
 def selecting(command: F) -> F:
@@ -80,7 +80,7 @@ def logbook() -> None:
 @click.option(
     "--limit", type=Limit(), default=PAGE, show_default=True, help=f"How many of the newest to list, or {EVERY}."
 )
-@click.option("--skip", type=click.IntRange(0), default=0, metavar="N", help="Leave out the newest N.")
+@click.option("--skip", type=click.IntRange(0, 2**31 - 1), default=0, metavar="N", help="Leave out the newest N.")
 @logbook_option
 @format_option
 def list_records(selected: Selected, limit: int | None, skip: int, logbook: str | None, style: str) -> None:

@@ -127,7 +127,7 @@ def ending_table(found: Trend, today: date) -> Table:
 def trend_summary(found: Trend) -> str:
     """Return the trend in a sentence."""
     if not found.histories:
-        return "No machine in this logbook has been audited against a baseline."
+        return "No machine in this logbook has been audited against a baseline"
     now = _sum(history.moments[-1] for history in found.histories)
     first, last = (pick(history.moments[at].at for history in found.histories) for pick, at in ((min, 0), (max, -1)))
     back = sum(bool(history.regressed) for history in found.histories)
