@@ -463,6 +463,9 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
         assert "no machine" in verrou("trend", nowhere, code=2).stderr
     for wrong in (("--limit", "0"), ("--limit", "9" * 30), ("--skip", "9" * 30), ("--since", "yesterday")):
         verrou("logbook", "list", *wrong, code=2)
+    with sqlite3.connect(tmp_path / "verrou-logbook.db") as by_hand:
+        by_hand.execute("update findings set verdict = 'splendid'")
+    assert "logbook is damaged: 'splendid'" in verrou("logbook", "show", "2", code=2).stderr
     (tmp_path / "broken.db").write_text("not a database")
     assert "cannot be reached" in verrou("logbook", "list", "--logbook", "broken.db", code=2).stderr
     with sqlite3.connect(tmp_path / "foreign.db") as foreign:
@@ -557,6 +560,8 @@ def test_the_trend_is_reported_and_drawn(verrou: Verrou, tmp_path: Path, station
     assert output["together"][-1]["met"] == sum(each["moments"][-1]["met"] for each in output["machines"])
     family = verrou.json("trend", "hide-01", "--family", "lockout", *at, code=1)
     assert {each["subject"].split(".")[0] for each in family["machines"][0]["regressed"]} == {"lockout"}
+    twice = verrou.json("trend", "hide-01", "--family", "lockout", "--family", "lockout", *at, code=1)
+    assert twice["machines"] == family["machines"]
     for name in ("went.svg", "went.png", "went.html"):
         verrou("trend", *at, "--save", name, code=1)
     assert (tmp_path / "went.png").read_bytes().startswith(b"\x89PNG")

@@ -15,14 +15,20 @@ def packaged_text(*path: str) -> str:
     return found.decode("utf-8")
 
 
-def version_line() -> str:
-    """Return the program's name and version; for the one-file form also its SHA-256, to check against its digest."""
+def archive() -> str:
+    """Return the file that the program is, where it runs as one file; empty where it is installed."""
     import sys
 
-    archive = getattr(getattr(sys.modules[__name__], "__loader__", None), "archive", "")
-    if not archive:
+    return getattr(getattr(sys.modules[__name__], "__loader__", None), "archive", "")
+
+
+def version_line() -> str:
+    """Return the program's name and version; for the one-file form also its SHA-256, to check against its digest."""
+
+    file = archive()
+    if not file:
         return f"verrou {__version__}"
     from hashlib import sha256
 
-    with open(archive, "rb") as stream:
+    with open(file, "rb") as stream:
         return f"verrou {__version__}, {sha256(stream.read()).hexdigest()}"

@@ -12,7 +12,7 @@ import click
 
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.logbook_option import logbook_option, place_of_logbook, print_delivery
-from verrou.cli.options import EVERY, PAGE, F, Limit, OneOf, format_option
+from verrou.cli.options import F, OneOf, format_option, limit_option
 from verrou.cli.output import print_facts
 from verrou.core.errors import BadInput
 from verrou.core.model import counted
@@ -77,9 +77,7 @@ def logbook() -> None:
 
 @logbook.command("list")
 @selecting
-@click.option(
-    "--limit", type=Limit(), default=PAGE, show_default=True, help=f"How many of the newest to list, or {EVERY}."
-)
+@limit_option("of the newest to list")
 @click.option("--skip", type=click.IntRange(0, 2**31 - 1), default=0, metavar="N", help="Leave out the newest N.")
 @logbook_option
 @format_option

@@ -162,6 +162,11 @@ def format_option(command: F) -> F:
     )(command)
 
 
+def limit_option(what: str) -> Callable[[F], F]:
+    """Add ``--limit``: how many of a long list are shown; None for all of them."""
+    return click.option("--limit", type=Limit(), default=PAGE, show_default=True, help=f"How many {what}, or {EVERY}.")
+
+
 def print_first(out: Terminal, table: Table, limit: int | None) -> None:
     """Print the first rows of a table, and how many more there are."""
     print_table(out, table.first(limit))

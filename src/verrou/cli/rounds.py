@@ -8,7 +8,7 @@ import click
 from verrou.cli import completing
 from verrou.cli.baseline_files import MOST_OF_A_BASELINE, load_baseline
 from verrou.cli.cable_rounds import CableSettings, cable_options, visit_all, watched
-from verrou.cli.options import EVERY, PAGE, Limit, OneOf, print_first
+from verrou.cli.options import OneOf, limit_option, print_first
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
 from verrou.core.judging.rounds import LeftOut, Row
@@ -44,13 +44,7 @@ from verrou.reports.tables import as_csv, as_json, complain, console
 )
 @click.option("--html", type=click.Path(path_type=Path), help="Save a page with a picture and filters to a new file.")
 @click.option("--every", is_flag=True, help="List every survey, not only the newest of each machine.")
-@click.option(
-    "--limit",
-    type=Limit(),
-    default=PAGE,
-    show_default=True,
-    help=f"How many machines and rules are listed as text, the worst first, or {EVERY}.",
-)
+@limit_option("machines and rules are listed as text, the worst first")
 @cable_options
 def go_round(
     folder: Path,

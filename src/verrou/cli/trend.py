@@ -8,7 +8,7 @@ import click
 from verrou.cli import completing
 from verrou.cli.logbook import DAY, asked_logbook, check_machine
 from verrou.cli.logbook_option import logbook_option
-from verrou.cli.options import EVERY, PAGE, Limit, format_option, print_first
+from verrou.cli.options import format_option, limit_option, print_first
 from verrou.cli.output import print_facts
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
@@ -30,13 +30,7 @@ from verrou.reports.tables import console, shown
     help="Only this family of rules; can be repeated.",
 )
 @click.option("--on", "on", type=DAY, metavar="DAY", help="Day on which waivers are judged.  [default: today]")
-@click.option(
-    "--limit",
-    type=Limit(),
-    default=PAGE,
-    show_default=True,
-    help=f"How many rows a table shows as text, the worst first, or {EVERY}.",
-)
+@limit_option("rows a table shows as text, the worst first")
 @click.option(
     "--save", type=click.Path(path_type=Path), help="New file for the picture: .svg, .png, or .html for a page."
 )
@@ -57,6 +51,7 @@ def trend(
         raise BadInput(f"--family: invalid value {unknown[0]!r}; expected one of {', '.join(known)}")
     if save is not None and save.suffix.lower() not in SAVED:
         raise BadInput(f"{save}: invalid ending {save.suffix!r}; expected one of {', '.join(SAVED)}")
+    families = tuple(dict.fromkeys(families))
     today = on.date() if on is not None else date.today()
     with asked_logbook(logbook) as (reader, place):
         check_machine(reader, place, machine)

@@ -27,8 +27,8 @@ LONG_AGO = (1980, 1, 1, 0, 0, 0)
 
 def one_file(level: int = 6) -> bytes:
     """Return the one-file form of the program that runs, to be sent; ``level`` is that of zlib(3)."""
-    archive = getattr(getattr(verrou, "__loader__", None), "archive", "")
-    return Path(archive).read_bytes() if archive else packed(_packages(), level)
+    file = verrou.archive()
+    return Path(file).read_bytes() if file else packed(_packages(), level)
 
 
 def with_compiled(packages: dict[str, bytes]) -> dict[str, bytes]:
@@ -58,6 +58,7 @@ def compiled(name: str, source: bytes) -> bytes:
 
 
 UNCHECKED = (1).to_bytes(4, "little")
+"""Flags of a compiled module that is known by the hash of its source, which is not compared (PEP 552)."""
 
 
 def _packages() -> dict[str, bytes]:

@@ -92,7 +92,7 @@ class RoundCache:
 def cache_file() -> Path | None:
     """Return the place of the cache (XDG Base Directory Specification); None where there is no home of one's own, and
     for the one-file form, which is carried to other people's computers and leaves nothing there."""
-    if getattr(getattr(verrou, "__loader__", None), "archive", ""):
+    if verrou.archive():
         return None
     given = os.environ.get("XDG_CACHE_HOME", "")
     home = Path(os.environ.get("HOME", ""))

@@ -13,6 +13,7 @@ from attrs import frozen
 from verrou.core.errors import BadInput
 from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, SIGNS, LeftOut, Row
 from verrou.core.model import counted
+from verrou.core.model.verdicts import MARKS
 from verrou.reports.rounds import numbers_not_met, rules_of, rules_table, summary
 from verrou.reports.tables import shown
 
@@ -118,9 +119,9 @@ def _parts(rows: Sequence[Row]) -> Iterator[dict[str, Any]]:
         by_baseline.setdefault(row.baseline, []).append(row)
     for baseline, mine in by_baseline.items():
         required = [n for n in range(len(RULES)) if any(row.signs[n] != NOT_ASKED for row in mine)]
-        alike: dict[tuple[str, tuple[str, ...]], list[Row]] = {}
-        for row in mine:
-            alike.setdefault((row.signs, row.listed), []).append(row)
+        alike: dict[tuple[object, ...], list[Row]] = {}
+        for row in mine:  # what an account counts as is not in its name
+            alike.setdefault((row.signs, row.listed, *(getattr(row, mark) for mark in MARKS)), []).append(row)
         lines = [
             {
                 "machines": group[0].machine if len(group) == 1 else "",
@@ -128,10 +129,10 @@ def _parts(rows: Sequence[Row]) -> Iterator[dict[str, Any]]:
                 "names": shown([row.machine for row in group]) if len(group) > 1 else "",
                 "marks": _marks(group[0]),
                 "numbers": " ".join(str(getattr(group[0], word)) for word in (*NOT_MET_SIGNS, "unknown")),
-                "signs": "".join(SHOWN_AS.get(signs[n], signs[n]) for n in required).rstrip(),
-                "more": _more(listed, group),
+                "signs": "".join(SHOWN_AS.get(sign, sign) for sign in (group[0].signs[n] for n in required)).rstrip(),
+                "more": _more(group),
             }
-            for (signs, listed), group in alike.items()
+            for group in alike.values()
         ]
         yield {
             "baseline": baseline,
@@ -143,7 +144,7 @@ def _parts(rows: Sequence[Row]) -> Iterator[dict[str, Any]]:
         }
 
 
-def _more(listed: Sequence[str], group: Sequence[Row]) -> str:
+def _more(group: Sequence[Row]) -> str:
     waivers = [row.oldest_waiver for row in group if row.oldest_waiver is not None]
     until = f"first waiver until {min(waivers)}" if waivers else ""
-    return "; ".join(filter(None, (shown(list(listed)), until)))
+    return "; ".join(filter(None, (shown(list(group[0].listed)), until)))

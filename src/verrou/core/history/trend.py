@@ -160,3 +160,4 @@ class Audited:
 
 
 SETTLED = (Verdict.MET, Verdict.NOT_APPLICABLE)
+"""Verdicts that end a lapse."""

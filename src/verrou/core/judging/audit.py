@@ -80,11 +80,13 @@ def _place(finding: Finding) -> tuple[int, int]:
     return _PLACES[finding.verdict, finding.severity]
 
 
-FindingCache = dict[tuple[str, tuple[str, ...]], dict[tuple[str, int], tuple[Reading, Finding | None]]]
-"""Findings of one baseline that neither accounts nor who is in which group have a part in, None for the others: by the
-kind of machine and what it calls its groups, then by the rule and the identity of its reading, which is kept so that
-nothing else gets it."""
-MOST_KNOWN = 20_000
+Settled = dict[tuple[str, int], tuple[Reading, Finding | None]]
+"""By a rule and the identity of its reading, which is kept so that nothing else gets it: the finding, where neither
+accounts nor who is in which group have a part in it; None for another."""
+FindingCache = dict[tuple[str, tuple[str, ...]], Settled]
+"""What is settled against one baseline, by the kind of machine and what it calls its groups."""
+MOST_KNOWN, MOST_NAMINGS = 20_000, 50
+"""Of how many readings findings are remembered, and of how many ways to call groups."""
 
 
 def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = None) -> Audit:
@@ -94,13 +96,8 @@ def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = N
     time."""
     baseline = baseline.on(snapshot)
     settled = {} if known is None else _settled(snapshot, known)
-    readings = snapshot.readings
     findings = [
-        *(
-            (settled.get((rule_id, id(readings.get(rule_id)))) or _NOTHING)[1]
-            or _found(snapshot, baseline, requirement, None if known is None else settled)
-            for rule_id, requirement in baseline.requirements.items()
-        ),
+        *(_settled_finding(snapshot, baseline, requirement, settled) for requirement in baseline.requirements.values()),
         *(_account_finding(snapshot, required) for required in baseline.accounts.values()),
         *(_group_finding(snapshot, baseline, required) for required in baseline.groups.values()),
     ]
@@ -111,28 +108,28 @@ def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = N
     return Audit(snapshot.machine.name, baseline.title, tuple(findings))
 
 
-_NOTHING = (None, None)
-Settled = dict[tuple[str, int], tuple[Reading, Finding | None]]
-
-
 def _settled(snapshot: Snapshot, known: FindingCache) -> Settled:
     """Return what is known of readings on machines that are alike in all that a reading's finding depends on."""
     key = snapshot.machine.kind, tuple(map(snapshot.own_name_of, BY_WHAT_THEY_ARE))
+    if key not in known and len(known) >= MOST_NAMINGS:
+        known.clear()
     found = known.setdefault(key, {})
     if len(found) > MOST_KNOWN:
         found.clear()
     return found
 
 
-def _found(snapshot: Snapshot, baseline: Baseline, requirement: Requirement, settled: Settled | None) -> Finding:
-    """Return the finding on a rule, and keep it where it depends on nothing but the reading."""
-    finding = _rule_finding(snapshot, baseline, requirement)
-    rule_id = requirement.rule.id
+def _settled_finding(snapshot: Snapshot, baseline: Baseline, asked: Requirement, settled: Settled) -> Finding:
+    """Return the finding on a rule, found only once where it depends on nothing but the reading."""
+    rule_id = asked.rule.id
     reading = snapshot.readings.get(rule_id)
-    if settled is not None and reading is not None and (rule_id, id(reading)) not in settled:
-        independent = _is_independent(snapshot, requirement)
-        settled[rule_id, id(reading)] = reading, finding if independent else None
-    return finding
+    if reading is None:
+        return _rule_finding(snapshot, baseline, asked)
+    key = rule_id, id(reading)
+    if key not in settled:
+        finding = _rule_finding(snapshot, baseline, asked) if _is_independent(snapshot, asked) else None
+        settled[key] = reading, finding
+    return settled[key][1] or _rule_finding(snapshot, baseline, asked)
 
 
 def _is_independent(snapshot: Snapshot, asked: Requirement) -> bool:

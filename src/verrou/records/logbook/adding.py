@@ -15,9 +15,8 @@ from verrou.records.logbook.summaries import Order, in_parts, settle, summary_ro
 
 REJECTED = (DataError, IntegrityError, OverflowError, UnicodeError, ValueError)
 """What a database or its driver raises for a value that it cannot store."""
-
-
 MANY = 1_000
+"""From how many new records on it pays that a server counts its tables anew."""
 
 
 class NotStored(ValueError):
@@ -41,7 +40,8 @@ def add(connection: sql.Connection, records: Iterable[RunRecord]) -> int:
                 added.setdefault((machine, record.baseline), {})[number] = order
         position += len(part)
     if new > MANY and connection.dialect.name == "postgresql":
-        connection.execute(sql.text("analyze"))  # of a table that was small before, it expects that it still is
+        # Of a table that was small before, it expects that it still is.
+        connection.execute(sql.text(f"analyze {', '.join(tables.metadata.tables)}"))
     for (machine, baseline), numbers in added.items():
         settle(connection, machine, baseline, numbers)
     return new

@@ -75,10 +75,10 @@ OF_A_RECORD = ("machine_id", "clock", "at")
 """What a summary repeats of its record."""
 
 
-def summary_of(family: str, summary: sql.FromClause = summaries) -> sql.ColumnElement[bool]:
+def summary_of(family: str) -> sql.ColumnElement[bool]:
     """Return what joins a record with its summary of a family."""
-    repeated = (summary.c[name] == records.c[name] for name in OF_A_RECORD)
-    return sql.and_(summary.c.family == family, *repeated, summary.c.record_id == records.c.id)
+    repeated = (summaries.c[name] == records.c[name] for name in OF_A_RECORD)
+    return sql.and_(summaries.c.family == family, *repeated, summaries.c.record_id == records.c.id)
 
 
 lapses = sql.Table(

@@ -35,7 +35,7 @@ class Store:
     for something else."""
 
     def __init__(self, place: Place, make: bool = True, hurried: bool = False) -> None:
-        self.place = place
+        self.place, self.writes = place, make
         if place.file is not None and not make and not place.file.exists():
             raise BadInput(f"{place.file}: no logbook found. To create one, add --log to a command")
         if place.file is not None and (place.file.is_symlink() or (place.file.exists() and not place.file.is_file())):
@@ -80,7 +80,9 @@ class Store:
 
     @contextmanager
     def connected(self) -> Iterator[sql.Connection]:
-        """Yield a connection in a transaction. Raises: BadInput: the logbook cannot be reached."""
+        """Yield a connection in a transaction.
+
+        Raises: BadInput: the logbook cannot be reached, or what is read from it is not what one has."""
         try:
             with self.engine.begin() as connection:
                 yield connection
@@ -88,6 +90,10 @@ class Store:
             raise
         except (SQLAlchemyError, OSError) as error:
             raise self._unreachable(error) from None
+        except ValueError as error:
+            if self.writes:  # it is what is to be written that is wrong
+                raise
+            raise BadInput(f"{self.place.shown}: this logbook is damaged: {_first_line(error)}") from None
 
 
 def _first_line(error: Exception) -> str:
