@@ -24,7 +24,6 @@ def archive() -> str:
 
 def version_line() -> str:
     """Return the program's name and version; for the one-file form also its SHA-256, to check against its digest."""
-
     file = archive()
     if not file:
         return f"verrou {__version__}"
