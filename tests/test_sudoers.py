@@ -6,12 +6,12 @@ from datetime import datetime
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import Verrou, with_programs
 from debian_root import PrivateRoot
-from sudoers_files import HOST, LINES, SAMPLES, manned, put, sudo_says, we_say
+from sudoers_files import HOST, LINES, PEOPLE, SAMPLES, manned, put, sudo_says, we_say
 from verrou.machines.linux.files.sudoers import PasswordOwner, Person, Sudoers
 from verrou.machines.linux.files.sudoers_grammar import logical_lines, parsed
 from verrou.machines.linux.root import Root
@@ -41,6 +41,29 @@ def test_made_up_files(sudo_root: PrivateRoot, lines: list[str]) -> None:
 def test_files_with_one_thing_each(sudo_root: PrivateRoot) -> None:
     wrong = {text: found for text in SAMPLES if (found := differing(sudo_root, f"{text}\n"))}
     assert not wrong
+
+
+FOR_ONE, FOR_MORE = ("warden", "tern"), ("ALL", "!tern, ALL", "warden, tern", "WARDEN", "#2001")
+SAYS = ("ALL=(ALL) ALL", "ALL=(ALL) !ALL", "ALL=(ALL) /usr/bin/id", "ALL=(ALL) !/usr/bin/id")
+
+
+@pytest.mark.real_root
+@example([("warden", SAYS[0]), ("ALL", SAYS[1]), ("tern", SAYS[0])])
+@example([("warden", SAYS[0]), ("tern", SAYS[0]), ("WARDEN", SAYS[1])])
+@example([("warden", SAYS[0]), ("tern", SAYS[0]), ("Defaults:warden", "!authenticate")])
+@given(st.lists(st.tuples(st.sampled_from(FOR_ONE * 2 + FOR_MORE), st.sampled_from(SAYS)), min_size=2, max_size=5))
+def test_those_told_to_be_treated_alike_are_so_by_sudo(sudo_root: PrivateRoot, lines: list[tuple[str, str]]) -> None:
+    put(sudo_root, "".join(f"{who} {what}\n" for who, what in lines))
+    sudoers, told = Sudoers.load(Root(sudo_root.path)), sudo_says(sudo_root)
+    people = {name: Person(name, PEOPLE[name][0]) for name in FOR_ONE}
+    keys = {name: sudoers.treated_alike(person) for name, person in people.items()}
+    by_sudo = {name: [told[pair] for pair in told if pair[0] == name] for name in FOR_ONE}
+    asks = {name: sudoers.elevation(person, datetime.now()).password for name, person in people.items()}
+    same = (by_sudo["warden"], asks["warden"]) == (by_sudo["tern"], asks["tern"])
+    assert same or keys["warden"] != keys["tern"]
+    mine = {name: [what for who, what in lines if who == name] for name in FOR_ONE}
+    if mine["warden"] == mine["tern"] and {who for who, _ in lines} == set(FOR_ONE):
+        assert keys["warden"] == keys["tern"]
 
 
 ENDS = (

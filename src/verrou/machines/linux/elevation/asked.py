@@ -60,10 +60,12 @@ class ElevationAsked:
     def accounts(self) -> tuple[Account, ...]:
         """Return all accounts, with the answer where it differs from the files."""
         asked = [each for each in self.people.accounts if each.may_sign_in and each.identity != "0"]
+        alike = [self._alike(account) for account in asked]
         different: dict[object, Account] = {}
         # An account with a password answers for those without: sudo asks for it before it says what they can run.
-        for account in sorted(asked, key=lambda each: not (each.enabled and each.password is PasswordState.SET)):
-            different.setdefault(self._alike(account), account)
+        has_one = [each.enabled and each.password is PasswordState.SET for each in asked]
+        for at in sorted(range(len(asked)), key=lambda each: not has_one[each]):
+            different.setdefault(alike[at], asked[at])
         chosen = dict(list(different.items())[:MOST_ASKED])
         try:
             answers = dict(zip(chosen, self._answers(list(chosen.values())), strict=True))
@@ -72,7 +74,7 @@ class ElevationAsked:
             return self.people.accounts
         known = [answer.known for answer in answers.values()]
         self.all_known = len(chosen) == len(different) and Known.UNKNOWN not in known
-        found = {account.name: answers.get(self._alike(account)) for account in asked}
+        found = {account.name: answers.get(key) for account, key in zip(asked, alike, strict=True)}
         return tuple(self._as_answered(account, found.get(account.name)) for account in self.people.accounts)
 
     def _alike(self, account: Account) -> object:
@@ -84,7 +86,7 @@ class ElevationAsked:
         gids = [self._gids[group] for group in account.groups if group in self._gids]
         groups, numbers = tuple(self._by_gid[gid] for gid in gids), tuple(map(int, gids))
         person = Person(self._by_uid[account.identity], int(account.identity), groups, numbers)
-        return sudoers.what_counts_of(person), doas.what_counts_of(person)
+        return sudoers.treated_alike(person), doas.what_counts_of(person)
 
     def _answers(self, accounts: Sequence[Account]) -> list[Answer]:
         word, hash_of_word = word_and_hash()

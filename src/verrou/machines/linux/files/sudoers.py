@@ -97,6 +97,10 @@ class _Named:
     uids: set[int] = field(factory=set)
     groups: set[str] = field(factory=set)
     gids: set[int] = field(factory=set)
+    shared: set[str] = field(factory=set)
+    """Of the users those whom something else names than a line for them alone."""
+    alone: dict[str, list[tuple[str, int, str]]] = field(factory=dict)
+    """Of each user the lines for it alone: the name there, how many lines for others stand before, and what it says."""
 
 
 @define
@@ -263,9 +267,31 @@ class Sudoers:
             *(gid for gid in person.gids if gid in named.gids),
         )
 
+    def treated_alike(self, person: Person) -> tuple[object, ...]:
+        """Return what sudo itself can distinguish about a person, wherever its files are understood.
+
+        Of those whom nothing names but lines for one person alone, it is what these say, and where among the others
+        they stand."""
+        named, folded = self._named(), person.name.casefold()
+        lines = named.alone.get(folded, [])
+        is_known_by_more = folded in named.shared or person.uid in named.uids
+        if not lines or is_known_by_more or any(name != person.name for name, _, _ in lines):
+            return self.what_counts_of(person)
+        _, *others = self.what_counts_of(person)
+        return (tuple((before, text) for _, before, text in lines), *others)
+
     def _named(self) -> "_Named":
         if self._mentioned is None:
             named = self._mentioned = _Named()
+            before = 0
+            for entry, _ in self.entries:
+                first, *more = entry.users
+                if first.what is What.NAME and not first.negated and not more:
+                    named.alone.setdefault(first.text.casefold(), []).append((first.text, before, entry.rest))
+                else:
+                    before += 1
+                    named.shared.update(each.text.casefold() for each in entry.users)
+            named.shared.update(each.text.casefold() for each in self._all_other_members())
             for member in self._all_members():
                 if member.what in (What.NAME, What.ALIAS):
                     named.users.add(member.text.casefold())
@@ -281,6 +307,11 @@ class Sudoers:
     def _all_members(self) -> Iterable[Member]:
         for entry, _ in self.entries:
             yield from entry.users
+        yield from self._all_other_members()
+
+    def _all_other_members(self) -> Iterable[Member]:
+        """Yield who is named by anything but as the user of an entry."""
+        for entry, _ in self.entries:
             for privilege in entry.privileges:
                 for allowance in privilege.allowances:
                     yield from allowance.runas or ()

@@ -60,10 +60,11 @@ class Privilege:
 
 @frozen
 class UserSpec:
-    """Users with their privileges."""
+    """Users with their privileges; ``rest`` is the line after the users, as written."""
 
     users: tuple[Member, ...]
     privileges: tuple[Privilege, ...]
+    rest: str
 
 
 @frozen
@@ -395,6 +396,7 @@ def _arguments(line: _LogicalLine) -> str:
 def _entry(line: _LogicalLine) -> Iterator[Parsed]:
     line.blanks()
     users = _list(line, _user)
+    rest = line.text[line.at :]
 
     def privilege() -> Privilege:
         hosts = _list(line, _host)
@@ -403,7 +405,7 @@ def _entry(line: _LogicalLine) -> Iterator[Parsed]:
         return Privilege(hosts, tuple(_allowances(line)))
 
     parts = list(_parts(line, privilege))
-    yield UserSpec(users, tuple(part for part in parts if isinstance(part, Privilege)))
+    yield UserSpec(users, tuple(part for part in parts if isinstance(part, Privilege)), rest)
     yield from (part for part in parts if isinstance(part, Unusable))
 
 
