@@ -315,8 +315,8 @@ class Inside:
 
     def _elevate_by_polkit(self, person: Person, actions: Sequence[str], daemon: str) -> RawAnswer:
         def attempt() -> RawAnswer:
-            (codes,) = polkit_query.answers(self._start, [Person(*person)], actions, daemon).values()
-            opened = [action for action, code in codes.items() if code in polkit_query.OPENED]
+            (found,) = polkit_query.answers(self._start, [Person(*person)], actions, daemon).values()
+            opened = [action for action, answer in found.items() if answer in polkit_query.OPENED]
             return {"accepted": bool(opened), "message": f"polkit asks about {opened[0]}" if opened else ""}
 
         return apart(attempt, PATIENCE)

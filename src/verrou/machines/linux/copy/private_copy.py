@@ -33,6 +33,7 @@ from verrou.machines.linux.copy.sandbox import (
     die_with_parent,
     unshare,
 )
+from verrou.machines.linux.elevation import polkit_query
 from verrou.machines.linux.root import Root
 from verrou.machines.protocol import DryRunUnavailable, TooSlow
 
@@ -176,6 +177,7 @@ def _begin(machine_root: Root, requests: int, answers: int) -> None:
         return
     die_with_parent()
     try:
+        polkit_query.prepare(machine_root)
         uppers = lay_out(machine_root)
     except (OSError, VerrouError) as error:
         reply({"trouble": f"the copy could not be laid out: {error}"})

@@ -228,16 +228,16 @@ class AskPamWithout(Request[int | None]):
 
 
 @frozen(repr=False)
-class AskPolkit(Request[Mapping[str, Mapping[str, int]]]):
-    """Return polkit's answer to each action for each account at the machine: exit codes of pkcheck(1)."""
+class AskPolkit(Request[Mapping[str, Mapping[str, str]]]):
+    """Return polkit's answer to each action for each account at the machine; empty for one that it did not give."""
 
     programs = ("polkit",)
     people: Sequence[Person]
     actions: Sequence[str]
     daemon: str
 
-    def understood(self, raw: Raw) -> Mapping[str, Mapping[str, int]]:
-        return {str(name): {action: int(codes[action]) for action in codes} for name, codes in raw["answers"].items()}
+    def understood(self, raw: Raw) -> Mapping[str, Mapping[str, str]]:
+        return {str(name): {str(a): str(answer) for a, answer in of.items()} for name, of in raw["answers"].items()}
 
 
 @frozen(repr=False)

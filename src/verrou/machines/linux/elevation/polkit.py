@@ -29,11 +29,12 @@ RULES = (
 OURS = "/etc/polkit-1/rules.d/10-verrou.rules"
 """Read before every other rule that is numbered as usual: the first rule that answers decides."""
 DAEMONS = ("/usr/lib/polkit-1/polkitd", "/usr/libexec/polkitd")
-BUS, CLIENT = "/usr/bin/dbus-daemon", "/usr/bin/pkcheck"
+BUS = "/usr/bin/dbus-daemon"
 LARGEST = 1_000_000
 IMPLY = "org.freedesktop.policykit.imply"
 YES, NO, ADMINISTRATOR = "yes", "no", "auth_admin"
 """Answers as in the files of actions; ``auth_admin`` asks for an administrator's password."""
+NOT_ANSWERED = ""
 
 
 @frozen
@@ -246,9 +247,9 @@ def parsed(text: str) -> Ours | None:
 
 
 def daemon(root: Root) -> str:
-    """Return the path of its program; empty where it, its bus or its client is missing."""
+    """Return the path of its program; empty where it or its bus is missing."""
     there = next((each for each in DAEMONS if root.exists(each)), "")
-    return there if root.exists(BUS) and root.exists(CLIENT) else ""
+    return there if root.exists(BUS) else ""
 
 
 Answers = Mapping[str, Mapping[str, str]]
@@ -277,20 +278,14 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
     if key not in _ASKED:
         try:
             answers = root.ask(AskPolkit(asked, list(actions), program))
-            _ASKED[key] = {
-                name: {action: _CODES[code] for action, code in codes.items()} for name, codes in answers.items()
-            }
+            if not {answer for of_one in answers.values() for answer in of_one.values()} <= {YES, NO, ADMINISTRATOR}:
+                raise DryRunUnavailable("polkit did not answer all that it was asked")
+            _ASKED[key] = answers
         except TooSlow as reason:
             _LATE[texts] = _ASKED[key] = reason
         except (DryRunUnavailable, VerrouError) as reason:
             _ASKED[key] = DryRunUnavailable(str(reason))
-        except KeyError:
-            _ASKED[key] = DryRunUnavailable("polkit did not answer all that it was asked")
     known = _ASKED[key]
     if isinstance(known, DryRunUnavailable):
         raise known
     return known
-
-
-_CODES = {0: YES, 1: NO, 2: ADMINISTRATOR, 3: ADMINISTRATOR}
-"""What pkcheck(1) ends with."""

@@ -10,22 +10,33 @@ import subprocess
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, mount_new, private_mounts, unshare
-from verrou.machines.linux.elevation.polkit import ACTIONS, BUS, CLIENT, RULES
+from verrou.machines.linux.elevation.polkit import (
+    ACTIONS,
+    ADMINISTRATOR,
+    BUS,
+    NO,
+    NOT_ANSWERED,
+    RULES,
+    YES,
+    installed,
+)
+from verrou.machines.linux.root import Root
+
+if TYPE_CHECKING:
+    from jeepney.io.blocking import DBusConnection
 
 Start = Callable[[Sequence[str]], "subprocess.Popen[bytes]"]
 """Starts a program of the system inside, with the rights that it may have there, to end with this process."""
 SOCKET = "/run/dbus/system_bus_socket"
-NOT_ANSWERED = 127
-"""What pkcheck(1) ends with where it could not ask."""
-OPENED = (0, 2, 3)
-"""Exit codes of pkcheck for yes, or yes with an administrator's password."""
-MOST_WAITS, WAIT = 400, 0.05
+OPENED = (YES, ADMINISTRATOR)
+POLKIT = "org.freedesktop.PolicyKit1"
+WHEN_STARTED = 19
+"""Where proc(5) has the start time of a process, counted from behind its name."""
+MOST_WAITS, WAIT = 2000, 0.01
 """How often, and after how many seconds, what was started is looked for."""
-MOST_AT_ONCE = 40
-"""How many questions are put at once: a copy lets no more run than a system that is asked needs."""
 ANSWERS_WITHIN = 12
 """Seconds that polkit may think about some questions: a rule may be a program that never ends, which it ends itself
 after 15, and then refuses."""
@@ -39,27 +50,44 @@ polkit.addRule(function(action, subject) {
 """
 
 
+def prepare(root: Root) -> None:
+    """Load what speaks to polkit, where a system has it: in a copy, no part of ours can be loaded any more."""
+    if installed(root):
+        import jeepney.io.blocking  # noqa: F401
+
+
 def answers(
     start: Start, people: Sequence[Sequence[Any]], actions: Sequence[str], daemon: str
-) -> dict[str, dict[str, int]]:
-    """Return pkcheck(1)'s exit code by account and action. In a child only: its mounts change for good.
+) -> dict[str, dict[str, str]]:
+    """Return polkit's answer by account and action. In a child only: its mounts change for good.
 
     Raises: OSError: it could not be asked, or did not answer in time."""
+    from jeepney.io.blocking import open_dbus_connection
+
     unshare(CLONE_NEWNS)
     private_mounts()
     _as_if_seated()
     started = [start([BUS, "--system", "--nofork", "--nopidfile", "--nosyslog"])]
     try:
         _wait(lambda: os.path.exists(SOCKET))
-        started.append(start([daemon, "--no-debug"]))
-        return {name: _of_one(start, uid, gid, actions) for name, uid, gid in people}
+        with open_dbus_connection(f"unix:path={SOCKET}", auth_timeout=ANSWERS_WITHIN) as bus:
+            started.append(start([daemon, "--no-debug"]))
+            _wait(lambda: _is_there(bus))
+            return {name: _of_one(bus, uid, gid, actions) for name, uid, gid in people}
     finally:
         for process in started:
             process.kill()
             process.wait()
 
 
-def _of_one(start: Start, uid: int, gid: int, actions: Sequence[str]) -> dict[str, int]:
+def _is_there(bus: "DBusConnection") -> bool:
+    from jeepney import message_bus
+
+    reply = bus.send_and_get_reply(message_bus.NameHasOwner(POLKIT), timeout=ANSWERS_WITHIN)
+    return bool(reply.body[0])
+
+
+def _of_one(bus: "DBusConnection", uid: int, gid: int, actions: Sequence[str]) -> dict[str, str]:
     """Start a process of the account for polkit to be asked about; it does nothing."""
     child = os.fork()
     if child == 0:
@@ -72,29 +100,38 @@ def _of_one(start: Start, uid: int, gid: int, actions: Sequence[str]) -> dict[st
             os._exit(1)
     try:
         _wait(lambda: os.stat(f"/proc/{child}").st_uid == uid)
-        return _checked(start, child, actions)
+        return _checked(bus, child, uid, actions)
     finally:
         os.kill(child, signal.SIGKILL)
         os.waitpid(child, 0)
 
 
-def _checked(start: Start, process: int, actions: Sequence[str]) -> dict[str, int]:
-    """Run pkcheck for many at once, since most of the time is spent waiting; a daemon that is starting is asked
-    again."""
-    codes = dict.fromkeys(actions, NOT_ANSWERED)
-    for _ in range(MOST_WAITS):
-        left = [action for action, code in codes.items() if code == NOT_ANSWERED][:MOST_AT_ONCE]
-        asking = {action: start([CLIENT, "--action-id", action, "--process", str(process)]) for action in left}
-        over = time.monotonic() + ANSWERS_WITHIN
+def _checked(bus: "DBusConnection", process: int, uid: int, actions: Sequence[str]) -> dict[str, str]:
+    """Ask about a process: CheckAuthorization of polkit(8), one question for each action, all before the first
+    answer."""
+    from jeepney import DBusAddress, HeaderFields, MessageType, new_method_call
+
+    started = int(Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[WHEN_STARTED])
+    subject = ("unix-process", {"pid": ("u", process), "start-time": ("t", started), "uid": ("i", uid)})
+    authority = DBusAddress("/org/freedesktop/PolicyKit1/Authority", POLKIT, f"{POLKIT}.Authority")
+    asked: dict[int, str] = {}
+    for action in actions:
+        question = new_method_call(authority, "CheckAuthorization", "(sa{sv})sa{ss}us", (subject, action, {}, 0, ""))
+        serial = next(bus.outgoing_serial)
+        bus.send(question, serial=serial)
+        asked[serial] = action
+    found = dict.fromkeys(actions, NOT_ANSWERED)
+    over = time.monotonic() + ANSWERS_WITHIN
+    while asked:
         try:
-            codes |= {action: each.wait(max(0.0, over - time.monotonic())) for action, each in asking.items()}
-        except subprocess.TimeoutExpired:
+            reply = bus.receive(timeout=max(0.0, over - time.monotonic()))
+        except TimeoutError:
             raise TimeoutError(f"polkit did not answer within {ANSWERS_WITHIN} seconds") from None
-        if NOT_ANSWERED not in codes.values():
-            break
-        if any(codes[action] == NOT_ANSWERED for action in left):
-            time.sleep(WAIT)
-    return codes
+        action = asked.pop(reply.header.fields.get(HeaderFields.reply_serial), "")
+        if action and reply.header.message_type is MessageType.method_return:
+            allowed, asks, _ = reply.body[0]
+            found[action] = YES if allowed else ADMINISTRATOR if asks else NO
+    return found
 
 
 def _wait(until: Callable[[], bool]) -> None:
