@@ -163,6 +163,7 @@ def _last_day(expires: int | None) -> date | None:
     return day(None if expires is None else expires - 1)
 
 
+@lru_cache(maxsize=4096)
 def day(days: int | None) -> date | None:
     """Return days since 1970-01-01 as a date; None beyond the calendar."""
     try:

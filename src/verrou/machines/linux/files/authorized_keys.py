@@ -31,10 +31,11 @@ class PublicKey:
 
 @frozen
 class KeyFiles:
-    """Where the keys of accounts are stored. ``in_homes``: only below homes."""
+    """Where the keys of accounts are stored. ``in_homes``: only below homes; ``in_ssh``: in their folder for it."""
 
     patterns: tuple[str, ...]
     in_homes: bool
+    in_ssh: bool
 
     def of(self, name: str, home: str) -> Iterator[str]:
         """Yield the key files of an account that the server reads."""
@@ -50,7 +51,8 @@ def key_files(root: Root) -> KeyFiles | None:
     if not sshd_installed(root) or sshd_setting(root, "pubkeyauthentication", "yes")[0] == "no":
         return None
     patterns = tuple(next(sshd_settings(root, "authorizedkeysfile"), (USUAL_FILES, None))[0].split())
-    return KeyFiles(patterns, all(pattern[0] not in "/%" for pattern in patterns))
+    in_homes = all(pattern[0] not in "/%" for pattern in patterns)
+    return KeyFiles(patterns, in_homes, all(pattern.startswith(".ssh/") for pattern in patterns))
 
 
 def keys_in(root: Root, file: str) -> Iterator[PublicKey]:
@@ -71,6 +73,7 @@ class Keys:
         self.root = root
         self.files = key_files(root)
         self._in_folder: dict[str, set[str]] = {}
+        self._with_ssh: dict[str, bool] = {}
         self._accepted: dict[tuple[str, str], tuple[PublicKey, ...]] = {}
 
     def accepted(self, name: str, home: str) -> tuple[PublicKey, ...]:
@@ -78,7 +81,7 @@ class Keys:
         found = self._accepted.get((name, home))
         if found is None:
             files = self.files
-            if files is None or (files.in_homes and not self.home_is_there(home)):
+            if files is None or (files.in_homes and not self._is_looked_in(home)):
                 places: list[str] = []
             else:
                 places = [file for file in files.of(name, home) if not self.root.lacks(file.rpartition("/")[0])]
@@ -86,10 +89,21 @@ class Keys:
             self._accepted[name, home] = found
         return found
 
+    def _is_looked_in(self, home: str) -> bool:
+        """Return whether a home may have files of keys."""
+        assert self.files is not None
+        return self.home_is_there(home) if not self.files.in_ssh else self._has_ssh(home)
+
+    def _has_ssh(self, home: str) -> bool:
+        found = self._with_ssh.get(home)
+        if found is None:
+            found = self._with_ssh[home] = self.home_is_there(home) and not self.root.lacks(f"{home}/.ssh")
+        return found
+
     def own(self, home: str) -> Iterator[PublicKey]:
         """Yield the public halves of the keys in an account's home."""
         folder = f"{home}/.ssh"
-        if self.files is None or not self.home_is_there(home):
+        if self.files is None or not self._has_ssh(home):
             return
         try:
             names = self.root.names_in(folder) if self.root.exists(folder) else ()

@@ -36,7 +36,7 @@ def scheme_of(stored: str) -> str:
     stored = stored.lstrip("!")
     if not stored.startswith("$"):
         return "des" if _WITHOUT_PREFIX.fullmatch(stored) else ""
-    prefix = re.split(r"[$,]", stored, maxsplit=2)[1]
+    prefix = stored[1:].partition("$")[0].partition(",")[0]
     if prefix in SHAPES:
         scheme, shape = SHAPES[prefix]
         return scheme if shape.fullmatch(stored) else ""
