@@ -57,6 +57,10 @@ class TrialAccount(Protocol):
         """Sign in at the console, or by another service."""
         ...
 
+    def mistype(self, wrong: str, times: int, service: str = "") -> bool:
+        """Give a wrong password several times, each in a sign-in of its own. Return whether it was accepted."""
+        ...
+
     def change_password(self, old: str, new: str) -> Answer:
         """Change the password as the account's owner."""
         ...

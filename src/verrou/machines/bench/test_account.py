@@ -41,6 +41,9 @@ class TrialOnBench:
     def sign_in(self, password: str, service: str = "") -> Answer:
         return self.come_by(Route.CONSOLE, service, password)
 
+    def mistype(self, wrong: str, times: int, service: str = "") -> bool:
+        return any(self.sign_in(wrong, service).accepted for _ in range(times))
+
     def come_by(self, route: Route, service: str, password: str) -> Answer:
         further: list[str] = []
 

@@ -55,7 +55,7 @@ from verrou.machines.linux.copy.copied_tree import OF_THE_COPY
 from verrou.machines.linux.copy.requests import A, LoadLibrary, ReceiveArrival, Request, TryAccount
 from verrou.machines.linux.copy.restoring import Restoring
 from verrou.machines.linux.copy.test_account import TrialOnLinux
-from verrou.machines.linux.files.access_file import let_in_everywhere
+from verrou.machines.linux.files.access_file import admit, every_list
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
 from verrou.machines.linux.files.sshd import sshd_config, sshd_setting
 from verrou.machines.linux.pam.faillock import load_faillock
@@ -72,11 +72,13 @@ class LinuxCopy(Restoring):
     another computer."""
 
     visitor: Visitor | None = None
+    _library_loads: bool = field(default=False, init=False)
+    _lists: list[tuple[str, str]] | None = field(default=None, init=False)
 
     def do(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
         """See :meth:`verrou.machines.protocol.Copy.do`. Account steps that follow one another are done in one go."""
         results: list[StepResult] = []
-        self._observed = None
+        self._observed = self._lists = None
         for manner, run in groupby(steps, key=self._manner):
             if manner == "accounts":
                 results += self._edit_accounts(list(run), secrets)
@@ -218,7 +220,8 @@ class LinuxCopy(Restoring):
     def observe(self) -> Snapshot:
         """See :meth:`verrou.machines.protocol.Copy.observe`."""
         self.root.forget()
-        return self.look(self.root)
+        self._observed = self.look(self.root)
+        return self._observed
 
     def stamps(self) -> Stamps:
         """See :meth:`verrou.machines.protocol.Copy.stamps`."""
@@ -297,11 +300,15 @@ class LinuxCopy(Restoring):
     @contextmanager
     def attempt(self, policy: Policy, role: Role, let_in: bool, groups: Sequence[str] = ()) -> Iterator[TrialAccount]:
         """See :meth:`verrou.machines.protocol.Copy.attempt`."""
-        self._ask(LoadLibrary())
+        if not self._library_loads:
+            self._ask(LoadLibrary())
+            self._library_loads = True
         name = f"trial{random_source.token_hex(4)}"
         password = make_password(policy, name, random_source.SystemRandom())
         if let_in:
-            let_in_everywhere(self.root, name)
+            if self._lists is None:
+                self._lists = every_list(self.root)
+            admit(self.root, name, self._lists)
         every = (*self._groups_for(role), *groups)
         administers = role is Role.ADMINISTRATOR
         yield TrialOnLinux.made(self.root, self._ask, name, password, every, administers=administers)
@@ -311,9 +318,8 @@ class LinuxCopy(Restoring):
         if role is Role.STANDARD:
             return ()
         required = Grant.ADMINISTRATION if role is Role.ADMINISTRATOR else Grant.GUEST_USE
-        # Observed once for all attempts: none of them leaves anything behind.
-        self._observed = self._observed or self.observe()
-        group = self._observed.group_with(required)
+        # Observed once since the last step: no attempt leaves anything behind.
+        group = (self._observed or self.observe()).group_with(required)
         if group is None:
             raise CannotTry(f"this system has no group that makes an account {'an' if role[0] in 'a' else 'a'} {role}")
         return (str(group.name),)

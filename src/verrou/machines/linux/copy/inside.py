@@ -100,8 +100,8 @@ class Inside:
                 return {"all": [self.run(command, MOST_WORDS_OF_ONE) for command in request.commands]}
             case LoadLibrary():
                 return self._apart(pam_client.load)
-            case SignIn(account, password, service, comes_from):
-                return self._apart(lambda: pam_client.sign_in(account, password, service, comes_from))
+            case SignIn():
+                return self._sign_in(request)
             case Elevate(account, uid, gid, given, command):
                 return self._apart(lambda: pam_client.elevate(account, uid, gid, given, command))
             case ChangePassword(account, uid, old, new):
@@ -190,17 +190,35 @@ class Inside:
         text = shown.decode(errors="replace").replace("\r\n", "\n")
         return {"code": program.returncode, "message": text, "answer": text}
 
+    def _sign_in(self, request: SignIn) -> RawAnswer:
+        """Sign in until it is accepted, in a new process wherever one may not sign in again."""
+        left = request.times
+        while True:
+            answer = self._apart(
+                partial(
+                    pam_client.sign_in, *(request.account, request.password, request.service, request.comes_from), left
+                ),
+                PATIENCE_WITH_PAM if left == 1 else PATIENCE,
+            )
+            tried = answer.get("tried")
+            if answer.get("accepted") or type(tried) is not int or not 0 < tried < left:
+                return answer
+            left -= tried
+
     def _try_elevating(self, request: TryElevating) -> RawAnswer:
         """See :func:`~.pam.client.elevate` and :func:`~.pam.client.try_doas`."""
         word, doas = request.word, request.doas
 
         def tried(uncounted: Callable[[], None]) -> RawAnswer:
             passwd = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "")
-            by_sudo, by_doas = [], []
-            for name in request.names:
-                uid, gid, _, _ = _account(passwd, name)
-                by_sudo.append(apart(partial(pam_client.elevate, name, uid, gid, word)))
-                by_doas.append(apart(partial(pam_client.try_doas, doas, name, uid, gid)) if doas else {})
+            by_sudo: list[RawAnswer] = []
+            by_doas: list[RawAnswer] = []
+            at_once = os.cpu_count() or 1
+            for first in range(0, len(request.names), at_once):
+                people = [(name, *_account(passwd, name)[:2]) for name in request.names[first : first + at_once]]
+                by_sudo += together([partial(pam_client.elevate, *each, word) for each in people])
+                tried_doas = together([partial(pam_client.try_doas, doas, *each) for each in people if doas])
+                by_doas += tried_doas or [{}] * len(people)
                 uncounted()
             return {"sudo": by_sudo, "doas": by_doas}
 
@@ -331,12 +349,12 @@ class Inside:
             command, preexec_fn=prepared, env=CLEAN_ENVIRONMENT, stdin=none, stdout=none, stderr=none
         )
 
-    def _apart(self, attempt: Callable[[], RawAnswer]) -> RawAnswer:
+    def _apart(self, attempt: Callable[[], RawAnswer], patience: int = PATIENCE_WITH_PAM) -> RawAnswer:
         def limited() -> RawAnswer:
             self._limited()
             return attempt()
 
-        return apart(limited)
+        return apart(limited, patience)
 
 
 def _holds_files_alone(folder: str) -> bool:
@@ -393,6 +411,17 @@ def _end_all() -> None:
 
 def apart(attempt: Callable[[], RawAnswer], patience: int = PATIENCE_WITH_PAM) -> RawAnswer:
     """Run something in a process of its own: PAM modules keep state, may change identity, and may crash."""
+    return together([attempt], patience)[0]
+
+
+def together(attempts: Sequence[Callable[[], RawAnswer]], patience: int = PATIENCE_WITH_PAM) -> list[RawAnswer]:
+    """Run several at once, each in a process of its own; see :func:`apart`."""
+    begun = [_begun(attempt) for attempt in attempts]
+    return [_answer_of(*each, patience) for each in begun]
+
+
+def _begun(attempt: Callable[[], RawAnswer]) -> tuple[int, int]:
+    """Return the process that makes an attempt, and where its answer is read."""
     reading, writing = os.pipe()
     child = os.fork()
     if child == 0:
@@ -414,6 +443,11 @@ def apart(attempt: Callable[[], RawAnswer], patience: int = PATIENCE_WITH_PAM) -
 
         never_return(work)
     os.close(writing)
+    return child, reading
+
+
+def _answer_of(child: int, reading: int, patience: int) -> RawAnswer:
+    """Return the answer of a process, which then ends."""
     content, in_time = _heard(reading, patience)
     with suppress(ProcessLookupError):
         os.kill(child, signal.SIGKILL)

@@ -108,12 +108,14 @@ class LoadLibrary(Request[None]):
 
 @frozen(repr=False)
 class SignIn(_Attempt):
-    """Sign in by a service, as from another computer where ``comes_from`` names one."""
+    """Sign in by a service, as from another computer where ``comes_from`` names one; so many ``times`` in a row, until
+    it is accepted."""
 
     account: str
     password: str
     service: str = "login"
     comes_from: str = ""
+    times: int = 1
 
     @property
     def topic(self) -> str:

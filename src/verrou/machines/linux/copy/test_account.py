@@ -109,6 +109,9 @@ class TrialOnLinux:
     def sign_in(self, password: str, service: str = "") -> Answer:
         return self.ask(SignIn(self.account, password, service or "login"))
 
+    def mistype(self, wrong: str, times: int, service: str = "") -> bool:
+        return times > 0 and self.ask(SignIn(self.account, wrong, service or "login", times=times)).accepted
+
     def come_by(self, route: Route, service: str, password: str) -> Answer:
         if route is Route.NETWORK:
             raise CannotTry("shared folders have passwords of their own, which are not tested here")
@@ -290,7 +293,9 @@ class TrialOnLinux:
         root = self.root
         record = AccountFile.parse(SHADOW, root.text(SHADOW) or "").find(self.account)
         minimum = ageing(record.fields).minimum if record else None
-        self._shadow({ShadowField.CHANGED: str(today_in_days() - (minimum or 0))})
+        # The system's own hash would have to be compared with again for each password that it remembers.
+        stored = quickly_hashed(self.password) if self.password else ""
+        self._shadow({ShadowField.PASSWORD: stored, ShadowField.CHANGED: str(today_in_days() - (minimum or 0))})
 
     def pass_time(self, span: timedelta) -> None:
         root = self.root

@@ -62,14 +62,21 @@ def files_read(root: Root, line: PamLine) -> list[str]:
     return [ACCESS_CONF, *root.files_matching(f"{ACCESS_FOLDER}/*.conf")]
 
 
-def let_in_everywhere(root: Root, account: str) -> None:
-    """Allow an account in every list of the access module, for tests on a copy. The first matching line decides."""
+def every_list(root: Root) -> list[tuple[str, str]]:
+    """Return the first file of each list of the access module that is there, and what separates its fields."""
+    found: list[tuple[str, str]] = []
     for service in sorted({name for folder in FOLDERS for name in root.files_in(folder)}):
         for line in load_stack(root, service, "account").having(ACCESS):
             first = next((file for file in files_read(root, line) if root.text(file) is not None), None)
-            let_in = f"+{line.argument('fieldsep') or ':'}{account}{line.argument('fieldsep') or ':'}ALL"
-            if first is not None and let_in not in root.lines(first):
-                root.write(first, f"{let_in}\n{root.text(first)}")
+            if first is not None:
+                found.append((first, line.argument("fieldsep") or ":"))
+    return list(dict.fromkeys(found))
+
+
+def admit(root: Root, account: str, lists: Sequence[tuple[str, str]]) -> None:
+    """Allow an account in such lists, for tests on a copy. The first matching line decides."""
+    for file, separator in lists:
+        root.write(file, f"+{separator}{account}{separator}ALL\n{root.text(file) or ''}")
 
 
 def access_list(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[AccessListEntry, ...]:

@@ -151,16 +151,26 @@ WARNS_OF_AGE = "will expire in"
 """Of what pam_unix(8) says before a password has to be changed."""
 
 
-def sign_in(account: str, password: str, service: str = "login", comes_from: str = "") -> dict[str, object]:
-    """Sign in with a password, at the console or from another computer.
+def sign_in(
+    account: str, password: str, service: str = "login", comes_from: str = "", times: int = 1
+) -> dict[str, object]:
+    """Sign in with a password, at the console or from another computer, so many times in a row until it is accepted.
 
-    Returns whether it was accepted, the messages, whether a required new password is all that prevents it, and whether
-    it was said that one will soon be required."""
-    session = Session(service, account, lambda _: password, comes_from, REMOTE_SHELL if comes_from else CONSOLE)
-    accepted, message = session.sign_in()
+    Returns how often it was tried: less than that, too, where a module changed the identity of this process, which then
+    is not asked again. And of the last time: whether it was accepted, the messages, whether a required new password is
+    all that prevents it, and whether it was said that one will soon be required."""
+    tried, loaded = 0, list[object]()
+    while True:
+        session = Session(service, account, lambda _: password, comes_from, REMOTE_SHELL if comes_from else CONSOLE)
+        if times > 1 and not loaded:
+            session.keep = loaded
+        accepted, message = session.sign_in()
+        tried += 1
+        if accepted or tried == times or os.getresuid() != (0, 0, 0):
+            break
     first = session.result == PAM_NEW_AUTHTOK_REQD
     warned = any(WARNS_OF_AGE in each for each in session.messages)
-    return {"accepted": accepted, "message": message, "new_password_first": first, "warned": warned}
+    return {"accepted": accepted, "message": message, "new_password_first": first, "warned": warned, "tried": tried}
 
 
 def change_password(account: str, uid: int, old: str, new: str) -> dict[str, object]:
