@@ -2,8 +2,8 @@
 
 # Imports within functions: one format needs each.
 
-from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, Generic, TypeVar, overload
 
 from attrs import evolve, field, frozen
 
@@ -15,6 +15,7 @@ __all__ = [
     "GOOD",
     "QUIET",
     "Column",
+    "RowsOf",
     "Table",
     "columns_of",
     "complain",
@@ -24,6 +25,7 @@ __all__ = [
 ]
 
 BAD, DOUBTFUL, GOOD, QUIET = "bold red", "yellow", "green", "dim"
+T = TypeVar("T")
 
 
 @frozen(eq=False, repr=False)
@@ -42,13 +44,30 @@ class Column:
     separator: str = ", "
 
 
+class RowsOf(Sequence[Mapping[str, Any]], Generic[T]):
+    """Rows of items, each made when it is asked for: of many items, few are shown."""
+
+    def __init__(self, items: Sequence[T], make: Callable[[T], Mapping[str, Any]]) -> None:
+        self._items, self._make = items, make
+
+    def __len__(self) -> int:
+        return len(self._items)
+
+    @overload
+    def __getitem__(self, at: int) -> Mapping[str, Any]: ...
+    @overload
+    def __getitem__(self, at: slice) -> "RowsOf[T]": ...
+    def __getitem__(self, at: int | slice) -> "Mapping[str, Any] | RowsOf[T]":
+        return RowsOf(self._items[at], self._make) if isinstance(at, slice) else self._make(self._items[at])
+
+
 @frozen(eq=False, repr=False)
 class Table:
     """One table of facts. ``styles`` colours the first cell of a row, by row number."""
 
     name: str
     columns: tuple[Column, ...]
-    rows: tuple[Mapping[str, Any], ...]
+    rows: Sequence[Mapping[str, Any]]
     styles: Mapping[int, str] = field(factory=dict)
 
     def first(self, limit: int | None) -> "Table":

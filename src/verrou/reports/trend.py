@@ -2,9 +2,9 @@
 
 # Imports within functions: only a page needs them.
 
-from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date
+from operator import attrgetter
 from typing import Any
 
 from verrou.core.errors import BadInput
@@ -12,7 +12,7 @@ from verrou.core.history.trend import FIRST, LAST, MachineHistory, Moment, Trend
 from verrou.core.model import counted
 from verrou.core.model.verdicts import MARKS, Severity, Tally
 from verrou.core.surveys.data import plain
-from verrou.reports.tables import BAD, DOUBTFUL, GOOD, Table, columns_of
+from verrou.reports.tables import BAD, DOUBTFUL, GOOD, RowsOf, Table, columns_of
 
 
 def trend_data(found: Trend, today: date, families: Sequence[str]) -> dict[str, Any]:
@@ -29,30 +29,7 @@ def trend_data(found: Trend, today: date, families: Sequence[str]) -> dict[str, 
 
 def histories_table(found: Trend) -> Table:
     """Return one row for each machine, those with regressions first; in CSV too."""
-    rows, styles = [], {}
-    for line, history in enumerate(found.histories):
-        first, last = history.moments[0], history.moments[-1]
-        styles[line] = BAD if history.regressed else DOUBTFUL if last.not_met else GOOD
-        notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
-        notes += ["a run was undone since. Audit again."] if history.undone else []
-        rows.append(
-            {
-                "machine": history.machine,
-                "first_seen": f"{first.at:%Y-%m-%d}",
-                "last_seen": f"{last.at:%Y-%m-%d}",
-                "over_time": _over_time(history),
-                "met": last.met,
-                "high": last.high,
-                "medium": last.medium,
-                "low": last.low,
-                "regressed": [each.subject for each in history.regressed],
-                "back": len(history.regressed),
-                "audits": history.audits,
-                "baseline": history.baseline,
-                "undone": history.undone,
-                "notes": "; ".join(notes),
-            }
-        )
+    styles = {line: _style(history) for line, history in enumerate(found.histories)}
     columns = columns_of(
         ("machine", "machine"),
         ("first_seen", "first_seen"),
@@ -70,7 +47,33 @@ def histories_table(found: Trend) -> Table:
         only_text=("over_time", "back"),
         under={"over_time": "notes"},
     )
-    return Table("trend", columns, tuple(rows), styles)
+    return Table("trend", columns, RowsOf(found.histories, _history_row), styles)
+
+
+def _style(history: MachineHistory) -> str:
+    return BAD if history.regressed else DOUBTFUL if history.moments[-1].not_met else GOOD
+
+
+def _history_row(history: MachineHistory) -> Mapping[str, Any]:
+    first, last = history.moments[0], history.moments[-1]
+    notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
+    notes += ["a run was undone since. Audit again."] if history.undone else []
+    return {
+        "machine": history.machine,
+        "first_seen": f"{first.at:%Y-%m-%d}",
+        "last_seen": f"{last.at:%Y-%m-%d}",
+        "over_time": _over_time(history),
+        "met": last.met,
+        "high": last.high,
+        "medium": last.medium,
+        "low": last.low,
+        "regressed": [each.subject for each in history.regressed],
+        "back": len(history.regressed),
+        "audits": history.audits,
+        "baseline": history.baseline,
+        "undone": history.undone,
+        "notes": "; ".join(notes),
+    }
 
 
 def _over_time(history: MachineHistory) -> str:
@@ -87,17 +90,14 @@ def regressed_table(found: Trend) -> Table:
         for each in history.regressed:
             key = (history.machine, each.not_met_since, each.met_until, each.severity)
             together.setdefault(key, []).append(each.subject)
-    order = list(Severity)
-    keys = sorted(together, key=lambda key: (order.index(key[3]), key[0], key[1]))
-    rows = tuple(
-        {
-            "severity": severity,
-            "machine": machine,
-            "rules": sorted(together[machine, since, until, severity]),
-            "when": f"met on {until}, not met on {since}",
-        }
-        for machine, since, until, severity in keys
-    )
+    order = {severity: place for place, severity in enumerate(Severity)}
+    keys = sorted(together, key=lambda key: (order[key[3]], key[0], key[1]))
+
+    def row(key: tuple[str, date, date, Severity]) -> Mapping[str, Any]:
+        machine, since, until, severity = key
+        when = f"met on {until}, not met on {since}"
+        return {"severity": severity, "machine": machine, "rules": sorted(together[key]), "when": when}
+
     columns = columns_of(
         ("severity", "severity"),
         ("machine", "machine"),
@@ -105,8 +105,8 @@ def regressed_table(found: Trend) -> Table:
         whole=("severity", "machine"),
         under={"rules": "when"},
     )
-    styles = {n: BAD if row["severity"] is Severity.HIGH else DOUBTFUL for n, row in enumerate(rows)}
-    return Table("regressed", columns, rows, styles)
+    styles = {n: BAD if key[3] is Severity.HIGH else DOUBTFUL for n, key in enumerate(keys)}
+    return Table("regressed", columns, RowsOf(keys, row), styles)
 
 
 def ending_table(found: Trend, today: date) -> Table:
@@ -137,10 +137,7 @@ def trend_summary(found: Trend) -> str:
 
 
 def _sum(moments: Iterable[Moment]) -> Tally:
-    together: Counter[str] = Counter()
-    for moment in moments:
-        together.update(plain(moment, *MARKS))
-    return Tally(**together)
+    return Tally(*map(sum, zip(*map(attrgetter(*MARKS), moments), strict=True)))
 
 
 def trend_page(found: Trend, today: date, about: str) -> str:

@@ -2,6 +2,7 @@
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import date, datetime
+from operator import itemgetter
 from typing import Any
 
 import sqlalchemy as sql
@@ -155,109 +156,120 @@ def histories(
 ) -> list[MachineHistory]:
     """Return the audit history of each machine that has been audited, only over rules of ``families`` where some are
     given; its first and last moments alone, or every one."""
+    if connection.dialect.name == "postgresql":
+        # Compiling these queries took longer than answering them; a server before PostgreSQL 11 does neither.
+        quicker = "select set_config(name, 'off', true) from pg_settings where name = 'jit'"
+        connection.execute(sql.text(quicker))
     moments: dict[int, list[Moment]] = {}
-    last: dict[int, Any] = {}
-    required = _moments(machine, families, every_moment)
-    for row in connection.execute(required, execution_options={"yield_per": 5000}):
-        machine_id, clock, at, number, n, of, *marks = row
+    required = _moments(_ends(machine), families, every_moment)
+    rows = connection.execute(required, execution_options={"yield_per": 5000})
+    for machine_id, clock, _, _, *marks in sorted(map(tuple, rows)):
         moments.setdefault(machine_id, []).append(Moment(**dict(zip(MARKS, marks, strict=True)), at=clock))
-        if n == of:
-            last[machine_id] = clock, at, number, of
-    found = []
-    for part in in_parts(last):
-        numbers = [last[machine_id][2] for machine_id in part]
-        named = {row.id: row for row in connection.execute(_facts().where(RECORDS.id.in_(numbers)))}
-        undone = _undone(connection, part, last)
-        regressed = _regressed(connection, numbers, families)
-        ending = _ending(connection, numbers, families, ending_by)
-        for machine_id, number in zip(part, numbers, strict=True):
-            found.append(
-                MachineHistory(
-                    named[number].machine,
-                    named[number].identity,
-                    named[number].baseline,
-                    last[machine_id][3],
-                    tuple(moments[machine_id]),
-                    tuple(regressed.get(number, ())),
-                    tuple(sorted(ending.get(number, ()), key=lambda waiver: (waiver.until, waiver.subject))),
-                    machine_id in undone,
-                )
-            )
-    return found
+    ends = _ends(machine)
+    regressed, ending = _standing(connection, ends, families, ending_by)
+    undone = _undone(connection, ends)
+    return [
+        MachineHistory(
+            *(name, identity, baseline, audits, tuple(moments[machine_id])),
+            tuple(regressed.get(machine_id, ())),
+            tuple(sorted(ending.get(machine_id, ()), key=lambda waiver: (waiver.until, waiver.subject))),
+            machine_id in undone,
+        )
+        for machine_id, audits, name, identity, baseline in connection.execute(_audited(ends))
+    ]
 
 
-def _moments(machine: str, families: Collection[str], every_moment: bool) -> sql.Select[Any]:
-    """Return a query for audits in the order of each machine: its place, and how many there are; then how many
-    findings of each verdict it has in some families."""
+POSITIONS = [(n, True) for n in range(LAST)] + [(n, False) for n in range(FIRST)]
+"""The last and the first audits of a machine: how many are newer, or older."""
+NO_LIMIT = 2**62
+
+
+def _ends(machine: str) -> sql.Subquery:
+    """Return a query for the numbers of the first and the last audits of each machine, and how many it has.
+
+    Each is found by the order that the summaries are kept in. The limit, which limits nothing, keeps a database from
+    looking for them anew for each row that they are joined with."""
+    mine = sql.and_(SUMMARIES.family == ALL, SUMMARIES.machine_id == tables.machines.c.id)
     order = (SUMMARIES.clock, SUMMARIES.at, SUMMARIES.record_id)
-    n = sql.func.row_number().over(partition_by=SUMMARIES.machine_id, order_by=order).label("n")
-    counted = sql.select(SUMMARIES.machine_id, sql.func.count().label("of")).where(SUMMARIES.family == ALL)
-    many = counted.group_by(SUMMARIES.machine_id).subquery("many")
+
+    def audit(many: int, newest: bool) -> sql.ColumnElement[int]:
+        ordered = [column.desc() for column in order] if newest else order
+        found = sql.select(SUMMARIES.record_id).where(mine).order_by(*ordered).limit(1).offset(many)
+        return found.scalar_subquery().label(f"{'newest' if newest else 'oldest'}_{many}")
+
+    audits = sql.select(sql.func.count()).where(mine).scalar_subquery().label("audits")
+    found = sql.select(tables.machines.c.id, audits, *(audit(*position) for position in POSITIONS)).limit(NO_LIMIT)
+    if machine:
+        found = found.where(tables.machines.c.id.in_(_named(machine)))
+    return found.subquery()
+
+
+def _last(ends: sql.Subquery) -> sql.ColumnElement[int]:
+    column: sql.ColumnElement[int] = ends.c.newest_0
+    return column
+
+
+def _audited(ends: sql.Subquery) -> sql.Select[Any]:
+    named = sql.select(ends.c.id, ends.c.audits, RECORDS.machine, tables.machines.c.identity, RECORDS.baseline)
+    return named.join(tables.records, RECORDS.id == _last(ends)).join(tables.machines)
+
+
+def _moments(ends: sql.Subquery, families: Collection[str], every_moment: bool) -> sql.Select[Any]:
+    """Return a query for audits with their place in the order of each machine; then how many findings of each verdict
+    they have in some families."""
+    wanted = sql.and_(SUMMARIES.family == ALL, SUMMARIES.machine_id == ends.c.id)
+    if not every_moment:
+        numbers = [column for column in ends.c if column.name not in ("id", "audits")]
+        wanted = sql.and_(wanted, SUMMARIES.record_id.in_(numbers))
+    source: sql.FromClause = ends.join(tables.summaries, wanted)
     marks: list[sql.ColumnElement[int]] = [SUMMARIES[mark] for mark in MARKS]
-    source: sql.FromClause = tables.summaries.join(many, many.c.machine_id == SUMMARIES.machine_id)
     if families:
         parts = [tables.summaries.alias() for _ in families]
         for family, part in zip(families, parts, strict=True):
             same = (part.c[name] == SUMMARIES[name] for name in (*tables.OF_A_RECORD, "record_id"))
             source = source.outerjoin(part, sql.and_(part.c.family == family, *same))
-        marks = [
-            sum((sql.func.coalesce(part.c[mark], 0) for part in parts), sql.literal(0)).label(mark) for mark in MARKS
-        ]
-    chosen = (
-        sql.select(SUMMARIES.machine_id, *order, n, many.c.of, *marks)
-        .select_from(source)
-        .where(SUMMARIES.family == ALL)
-    )
-    if machine:
-        chosen = chosen.where(SUMMARIES.machine_id.in_(_named(machine)))
-    audits = chosen.subquery("audits")
-    required = sql.select(audits).order_by(audits.c.machine_id, audits.c.n)
-    if every_moment:
-        return required
-    return required.where((audits.c.n <= FIRST) | (audits.c.n > audits.c.of - LAST))
+        marks = [sum((sql.func.coalesce(part.c[mark], 0) for part in parts), sql.literal(0)) for mark in MARKS]
+    order = (SUMMARIES.machine_id, SUMMARIES.clock, SUMMARIES.at, SUMMARIES.record_id)
+    return sql.select(*order, *marks).select_from(source)
 
 
-def _regressed(
-    connection: sql.Connection, numbers: Sequence[int], families: Collection[str]
-) -> Mapping[int, Sequence[Regression]]:
-    """Return by record what is not met at it, and was met before."""
+def _standing(
+    connection: sql.Connection, ends: sql.Subquery, families: Collection[str], ending_by: date
+) -> tuple[Mapping[int, Sequence[Regression]], Mapping[int, Sequence[EndingWaiver]]]:
+    """Return by machine what is not met at its last audit, and was met before; and its waivers that expire by a day.
+
+    A lapse is looked up for each finding by itself: a join began, on either database, with all there are."""
     findings, lapses = tables.FINDINGS.c, tables.lapses.c
-    since = {
-        (row.record_id, row.subject): row
-        for row in connection.execute(sql.select(tables.lapses).where(lapses.record_id.in_(numbers)))
-    }
-    required = sql.select(findings.record_id, findings.subject, findings.severity).where(
-        findings.record_id.in_(numbers), findings.verdict == str(Verdict.NOT_MET)
+    mine = sql.and_(lapses.record_id == findings.record_id, lapses.subject == findings.subject)
+    until, since = (sql.select(column).where(mine).scalar_subquery() for column in (lapses.met_until, lapses.since))
+    named = (ends.c.id, findings.place, findings.subject, findings.severity, findings.verdict)
+    required = (
+        sql.select(*named, findings.waived_until, findings.waived_by, until, since)
+        .select_from(ends.join(tables.FINDINGS, findings.record_id == _last(ends)))
+        .where(sql.or_(findings.verdict == str(Verdict.NOT_MET), findings.waived_until <= ending_by))
     )
-    found: dict[int, list[Regression]] = {}
-    for number, subject, severity in connection.execute(required.order_by(findings.record_id, findings.place)):
-        lapse = since.get((number, subject))
-        if lapse is not None and (not families or family_of(subject) in families):
-            regression = Regression(subject, Severity(severity), lapse.met_until, lapse.since)
-            found.setdefault(number, []).append(regression)
-    return found
+    severities = {str(severity): severity for severity in Severity}
+    regressed: dict[int, list[Regression]] = {}
+    ending: dict[int, list[EndingWaiver]] = {}
+    rows = map(tuple, connection.execute(required))
+    for machine, _, subject, severity, verdict, waived_until, waived_by, met_until, not_met in sorted(rows, key=_place):
+        if families and family_of(subject) not in families:
+            continue
+        if verdict == Verdict.NOT_MET and met_until is not None:
+            found = Regression(subject, severities[severity], met_until, not_met)
+            regressed.setdefault(machine, []).append(found)
+        if waived_until is not None and waived_until <= ending_by:
+            ending.setdefault(machine, []).append(EndingWaiver(subject, waived_until, waived_by))
+    return regressed, ending
 
 
-def _ending(
-    connection: sql.Connection, numbers: Sequence[int], families: Collection[str], ending_by: date
-) -> Mapping[int, Sequence[EndingWaiver]]:
-    """Return by record its waivers that expire by a day."""
-    findings = tables.FINDINGS.c
-    required = sql.select(findings.record_id, findings.subject, findings.waived_until, findings.waived_by)
-    found: dict[int, list[EndingWaiver]] = {}
-    for number, subject, until, by in connection.execute(
-        required.where(findings.record_id.in_(numbers), findings.waived_until <= ending_by)
-    ):
-        if not families or family_of(subject) in families:
-            found.setdefault(number, []).append(EndingWaiver(subject, until, by))
-    return found
+_place = itemgetter(0, 1)
 
 
-def _undone(connection: sql.Connection, part: Sequence[int], last: Mapping[int, Any]) -> Collection[int]:
+def _undone(connection: sql.Connection, ends: sql.Subquery) -> Collection[int]:
     """Return the machines on which a run was undone after their last audit."""
-    required = sql.select(RECORDS.machine_id, *tables.IN_ORDER).where(
-        RECORDS.machine_id.in_(part),
-        RECORDS.clock >= min(last[machine_id][0] for machine_id in part),
-        RECORDS.run == str(Run.UNDO),
-    )
-    return {machine for machine, *order in connection.execute(required) if tuple(order) > last[machine][:3]}
+    last = tables.records.alias()
+    after = sql.tuple_(*tables.IN_ORDER) > sql.tuple_(last.c.clock, last.c.at, last.c.id)
+    later = sql.and_(RECORDS.machine_id == ends.c.id, RECORDS.run == str(Run.UNDO), after)
+    required = ends.join(last, last.c.id == _last(ends)).join(tables.records, later)
+    return set(connection.scalars(sql.select(ends.c.id).select_from(required)))
