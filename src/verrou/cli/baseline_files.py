@@ -5,12 +5,15 @@
 import os
 from functools import cache
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import verrou
 from verrou.cli.user import user
-from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, VerrouError
 from verrou.machines.local_files import ordinary_text
+
+if TYPE_CHECKING:
+    from verrou.core.baselines.baseline import Baseline
 
 SHIPPED = Path(verrou.__file__).parent / "baselines"
 
@@ -61,7 +64,7 @@ def baseline_file(name: str, named_in: str) -> tuple[str, str]:
         raise BadInput(f"{path}: {error.strerror}. Give a baseline file that can be read.") from None
 
 
-def load_baseline(name: str) -> Baseline:
+def load_baseline(name: str) -> "Baseline":
     """Return the baseline of that name, with all it builds on."""
     from verrou.core.baselines.baseline import read_baseline
 

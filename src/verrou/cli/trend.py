@@ -1,5 +1,7 @@
 """verrou trend: how audits changed over time."""
 
+# Imports within functions: only a picture needs them.
+
 from datetime import date, datetime
 from pathlib import Path
 
@@ -15,7 +17,6 @@ from verrou.core.errors import BadInput
 from verrou.core.history.trend import Trend, soon, together
 from verrou.core.rules import CATALOGUE
 from verrou.reports import trend as reports
-from verrou.reports.figures import courses
 from verrou.reports.tables import console, shown
 
 
@@ -86,6 +87,8 @@ SAVED = (".svg", ".png", ".html")
 
 
 def _save(file: Path, found: Trend, today: date, about: str) -> None:
+    from verrou.reports.figures import courses
+
     suffix = file.suffix.lower()
     if suffix == ".png":
         user().write_new(file, courses(found, "png"))

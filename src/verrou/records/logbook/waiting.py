@@ -8,8 +8,6 @@ import time
 from pathlib import Path
 from typing import Any
 
-from cattrs.errors import BaseValidationError
-
 from verrou.core.errors import BadInput
 from verrou.core.history.records import FORMAT, RunRecord
 from verrou.core.surveys.data import plain, structured
@@ -90,7 +88,7 @@ def record_from(text: str | bytes) -> RunRecord:
         return structured(raw, RunRecord)
     except RecursionError:
         raise ValueError("it is nested too deeply") from None
-    except (KeyError, TypeError, AttributeError, BaseValidationError) as error:
+    except (KeyError, TypeError, AttributeError, ExceptionGroup) as error:
         raise ValueError(f"it is damaged ({type(error).__name__} {error})") from None
 
 
