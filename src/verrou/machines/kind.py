@@ -1,6 +1,8 @@
 """Kinds of machine: how one is recognised at an address, and opened."""
 
+import errno
 import os
+import stat
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import ClassVar, NamedTuple, Protocol
@@ -27,6 +29,21 @@ class RulePlaces(NamedTuple):
     untested: Mapping[str, str] = {}
 
 
+NOT_THERE = (errno.ENOENT, errno.ENOTDIR, errno.ELOOP)
+
+
+def is_file(place: str) -> bool:
+    """Return whether there is an ordinary file. Raises: OSError: that cannot be seen."""
+    try:
+        return stat.S_ISREG(os.stat(place).st_mode)
+    except ValueError:  # a NUL is in no name
+        return False
+    except OSError as error:
+        if error.errno in NOT_THERE:
+            return False
+        raise
+
+
 class Kind:
     """A kind of machine. This one lives in files with a suffix; others override what differs."""
 
@@ -39,7 +56,7 @@ class Kind:
 
     def is_at(self, address: str) -> bool:
         """Return whether a machine of this kind is at an address. Raises: OSError, ValueError: that cannot be seen."""
-        return address.endswith(self.suffix) and Path(address).is_file()
+        return address.endswith(self.suffix) and is_file(address)
 
     def why_not(self, address: str) -> str:
         """Return what is missing where there is almost such a machine; empty otherwise."""

@@ -76,16 +76,15 @@ def _may_be_machine(entry: "os.DirEntry[str]") -> bool:
 
 def _found(address: str) -> tuple[Kind, str]:
     """Return the kind of the machine at an address, and the address in full."""
-    path = Path(address)
     try:
         kind = _kind_at(address)
-        if kind is None and not path.exists():
+        if kind is None and not Path(address).exists():
             address = _with_suffix(address)
-            kind, path = _kind_at(address), Path(address)
+            kind = _kind_at(address)
         if kind is not None:
             return kind, address
         found = next(filter(None, (each.why_not(address) for each in KINDS)), "")
-        found = found or ("a file" if path.exists() else "not found")
+        found = found or ("a file" if Path(address).exists() else "not found")
     except PermissionError as error:
         raise NotEnoughRights(f"{error.filename}: this account cannot read it. Run as one that can.") from None
     except (OSError, ValueError) as error:

@@ -13,7 +13,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any, Self
 
-from attrs import evolve, fields
+from attrs import fields
 
 import verrou
 from verrou.core.judging.rounds import RULES, Row
@@ -27,16 +27,17 @@ MOST_ROWS, MOST_BYTES = 20_000, 40_000_000
 OF_THE_FILE = ("address", "recorded")
 """What of a row is not the content's: where the survey is, and when it was written."""
 STORED = tuple(field.name for field in fields(Row) if field.name not in OF_THE_FILE)
+Parts = dict[str, Any]
 Key = tuple[str, str]
 """SHA-256 of the survey, and of the baseline."""
 
 
 class RoundCache:
-    """Rows by what they were made from, without the place of their file."""
+    """The parts of rows, without the place of their file, by what they were made from."""
 
-    def __init__(self, rows: Mapping[Key, Row]) -> None:
+    def __init__(self, rows: Mapping[Key, Parts]) -> None:
         self._rows = rows
-        self._names: dict[str, str] = {content: row.machine for (content, _), row in rows.items()}
+        self._names: dict[str, str] = {content: parts["machine"] for (content, _), parts in rows.items()}
 
     def __contains__(self, key: Key) -> bool:
         return key in self._rows
@@ -48,11 +49,12 @@ class RoundCache:
     def row(self, key: Key, address: str, recorded: float | None) -> Row | None:
         """Return the row of a survey, for the file that it is in now."""
         found = self._rows.get(key)
-        return None if found is None else evolve(found, address=address, recorded=recorded)
+        return None if found is None else Row(**found, address=address, recorded=recorded)
 
     def with_rows(self, rows: Iterable[tuple[Key, Row]]) -> Self:
         """Return a cache of these rows, and of the others as far as there is room."""
-        return type(self)(dict(islice({**dict(rows), **self._rows}.items(), MOST_ROWS)))
+        new = {key: {name: getattr(row, name) for name in STORED} for key, row in rows}
+        return type(self)(dict(islice({**new, **self._rows}.items(), MOST_ROWS)))
 
     @classmethod
     def read(cls, file: Path | None) -> Self:
@@ -84,8 +86,8 @@ class RoundCache:
 
     def _lines(self) -> Iterator[bytes]:
         yield f"{_program()}\n".encode()
-        for key, row in self._rows.items():
-            parts = [*key, *(_plain(getattr(row, name)) for name in STORED)]
+        for key, found in self._rows.items():
+            parts = [*key, *map(_plain, found.values())]
             yield json.dumps(parts, separators=(",", ":")).encode() + b"\n"
 
 
@@ -113,23 +115,23 @@ def _own_bytes(file: Path) -> bytes:
     return ordinary_bytes(file, MOST_BYTES, os.O_NOFOLLOW)
 
 
-def _parsed(content: bytes) -> dict[Key, Row]:
+def _parsed(content: bytes) -> dict[Key, Parts]:
     body, _, digest = content.rpartition(b"\n")
     head, *lines = body.split(b"\n")
     if digest != sha256(body + b"\n").hexdigest().encode() or head != _program().encode() or len(lines) > MOST_ROWS:
         raise ValueError("another version wrote it, or it is damaged")
     rows = json.loads(b"[" + b",".join(lines) + b"]")
-    return {(content, baseline): _row(rest) for content, baseline, *rest in rows}
+    return {(content, baseline): _parts(rest) for content, baseline, *rest in rows}
 
 
-def _row(stored: list[Any]) -> Row:
-    """Return a row. Raises: ValueError, TypeError, KeyError: a part of it is not as it is written."""
+def _parts(stored: list[Any]) -> Parts:
+    """Return the parts of a row. Raises: ValueError, TypeError, KeyError: a part of it is not as it is written."""
     row = dict(zip(STORED, stored, strict=True))
     for name, reader in READERS.items():
         row[name] = reader(row[name])
     if not all(type(row[name]) is kind for name, kind in KINDS.items()) or len(row["signs"]) != len(RULES):
         raise ValueError("a row has parts of another kind")
-    return Row(**row, address="")
+    return row
 
 
 def _texts(raw: Any) -> tuple[str, ...]:

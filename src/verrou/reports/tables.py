@@ -3,7 +3,8 @@
 # Imports within functions: one format needs each.
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Any, Generic, TypeVar, overload
+from functools import cache
+from typing import TYPE_CHECKING, Any, Generic, TypeVar, overload
 
 from attrs import evolve, field, frozen
 
@@ -23,6 +24,9 @@ __all__ = [
     "print_table",
     "shown",
 ]
+
+if TYPE_CHECKING:
+    from json import JSONEncoder
 
 BAD, DOUBTFUL, GOOD, QUIET = "bold red", "yellow", "green", "dim"
 T = TypeVar("T")
@@ -102,12 +106,18 @@ def as_json(data: object, indent: int | None = 2) -> str:
 
     What moves a cursor or changes direction is escaped (RFC 8259, section 7): people read it on a terminal, and names
     and lines of files come from others."""
-    import json
-
-    text = json.dumps(data, indent=indent, ensure_ascii=False, default=str) + "\n"
+    text = f"{_encoder(indent).encode(data)}\n"
     if text.replace("\n", "").isprintable():
         return text
-    return "".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text)
+    return "".join(c if c.isprintable() or c == "\n" else _encoder(None, plain=True).encode(c)[1:-1] for c in text)
+
+
+@cache
+def _encoder(indent: int | None, *, plain: bool = False) -> "JSONEncoder":
+    """Return what writes JSON; ``plain``: with every sign but those of ASCII escaped."""
+    from json import JSONEncoder
+
+    return JSONEncoder(indent=indent, ensure_ascii=plain, default=str)
 
 
 def json_parts(data: object) -> Iterator[str]:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from datetime import date, datetime
+from sys import intern
 
 from attrs import frozen
 
@@ -76,6 +77,9 @@ class LeftOut:
     reason: str
 
 
+NOT_SETTLED = (Verdict.NOT_MET, Verdict.UNKNOWN)
+
+
 def row_of(
     found: Audit, snapshot: Snapshot, address: str, statement: Callable[[Finding], str], recorded: float | None = None
 ) -> Row:
@@ -96,16 +100,18 @@ def row_of(
             until = min(until or finding.waiver.until, finding.waiver.until)
     machine = snapshot.machine
     first = found.findings[0] if found.findings else None
+    # The same text is the same object in thousands of rows.
+    worst = intern(statement(first)) if first is not None and first.verdict in NOT_SETTLED else ""
     return Row(
         **counts,
         machine=machine.name,
         identity=machine.known_by,
         address=address,
-        system=machine.system,
+        system=intern(machine.system),
         at=machine.now,
-        baseline=found.baseline,
+        baseline=intern(found.baseline),
         oldest_waiver=until,
-        worst=statement(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
+        worst=worst,
         signs="".join(signs),
         listed=tuple(listed),
         interrupted=machine.interrupted,

@@ -27,7 +27,8 @@ FORMER = ("verrou survey 1", "verrou survey 2")
 T = TypeVar("T")
 
 
-def _plain(value: object) -> object:
+def plain_value(value: object) -> object:
+    """Return a value as plain data: days and times in ISO 8601."""
     if isinstance(value, datetime):
         return "until-unlocked" if value == datetime.max else value.isoformat()
     if isinstance(value, date):
@@ -64,7 +65,7 @@ class ReadingData(TypedDict):
 def plain(item: AttrsInstance, *names: str, without: Collection[str] = ()) -> Any:
     """Return facts as plain data, all of them or those named: days and times in ISO 8601."""
     own = set(names or (field.name for field in fields(type(item)))) - set(without)
-    top = asdict(item, recurse=True, value_serializer=lambda _, __, value: _plain(value))
+    top = asdict(item, recurse=True, value_serializer=lambda _, __, value: plain_value(value))
     return {name: value for name, value in top.items() if name in own}
 
 

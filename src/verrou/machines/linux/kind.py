@@ -3,7 +3,7 @@
 import os
 from pathlib import Path
 
-from verrou.machines.kind import Kind, RulePlaces
+from verrou.machines.kind import Kind, RulePlaces, is_file
 from verrou.machines.protocol import Machine
 
 THIS = "this"
@@ -19,7 +19,7 @@ class LinuxKind(Kind):
     addresses = f'"{THIS}", a mounted Linux root'
 
     def is_at(self, address: str) -> bool:
-        return address == THIS or (Path(address) / OF_A_SYSTEM).is_file()
+        return address == THIS or is_file(f"{address}/{OF_A_SYSTEM}")
 
     def why_not(self, address: str) -> str:
         return f"a folder without {OF_A_SYSTEM}" if Path(address).is_dir() else ""
