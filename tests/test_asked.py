@@ -19,11 +19,12 @@ from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
 from verrou.core.testing.attempts import Answer
+from verrou.machines.linux.copy.inside import Inside
 from verrou.machines.linux.copy.private_copy import PrivateCopy, private_copy
-from verrou.machines.linux.copy.requests import A, AskPam, Request
+from verrou.machines.linux.copy.requests import A, AskPam, Request, SignIn
 from verrou.machines.linux.elevation.asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
-from verrou.machines.linux.pam import questions
+from verrou.machines.linux.pam import client, questions
 from verrou.machines.linux.pam.asking import word_and_hash
 from verrou.machines.linux.pam.questions import Question, Reply, comment_out
 from verrou.machines.linux.root import Root
@@ -238,6 +239,24 @@ def test_what_turns_into_another_program_answers_nothing_more(monkeypatch: pytes
     monkeypatch.setattr(questions, "put", put)
     replies, late = questions.put_all([Question(each, "", "", "", "") for each in ("turns", "asks")], lambda: None)
     assert [each.auth for each in replies if each] == [0, 0] and not late
+
+
+@pytest.mark.parametrize("accepts", [False, True])
+def test_wrong_passwords_in_a_row_are_as_many_whatever_a_module_does(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, accepts: bool
+) -> None:
+    tried = tmp_path / "tried"
+
+    def sign_in(_: client.Session) -> tuple[bool, str]:
+        with tried.open("a") as file:
+            file.write("x")
+        if not accepts:
+            os.setresuid(65534, 65534, 65534)
+        return accepts, ""
+
+    monkeypatch.setattr(client.Session, "sign_in", sign_in)
+    answer = Inside().answer(SignIn("tern", "wrong", times=3))
+    assert (tried.read_text(), answer["accepted"]) == ("x" if accepts else "xxx", accepts)
 
 
 def test_who_is_late_is_waited_for_once(two: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
