@@ -28,7 +28,7 @@ NONE, SAME, EACH = "none", "same", "each"
 T = TypeVar("T")
 
 
-@frozen
+@frozen(repr=False)
 class CableSettings:
     """How machines across cables are visited; ``folder`` gets the new files."""
 

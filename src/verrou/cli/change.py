@@ -31,7 +31,7 @@ from verrou.reports.plan_tables import plan_table, results_table
 from verrou.reports.tables import BAD, DOUBTFUL, complain, console, print_table, shown
 
 
-@define
+@define(repr=False)
 class ChangeRun:
     """A change of a machine: dry run, preview, guards, question, passwords, commit.
 

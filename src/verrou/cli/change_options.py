@@ -12,7 +12,7 @@ from verrou.cli.options import F, OneOf, machine_option
 from verrou.core.judging import guards
 
 
-@frozen
+@frozen(repr=False)
 class ChangeSettings:
     """How a command is to change a machine.
 

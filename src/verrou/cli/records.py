@@ -86,7 +86,7 @@ def undo(
         raise MachineRefused(f"{places} could not be restored (see above); the rest was undone")
 
 
-@define
+@define(repr=False)
 class _Applied:
     """The run that is applied, as the user hears of it."""
 

@@ -44,7 +44,7 @@ class _Left(Exception):
     """The person gets up."""
 
 
-@frozen
+@frozen(repr=False)
 class Act:
     """What can be done: how it is written after its name, what it does, and the words that can follow it."""
 
@@ -54,7 +54,7 @@ class Act:
     words: "Callable[[Authority], Sequence[str]]" = lambda _: ()
 
 
-@define
+@define(repr=False)
 class _Sit:
     """Somebody who sits at a bench machine, at a terminal or by a script."""
 

@@ -43,7 +43,7 @@ class _GoBack(Exception):
     """The user wants the former part again."""
 
 
-@define
+@define(repr=False)
 class _Visit:
     """One visit. Where it stands is read from the machine and its journal; it keeps nothing."""
 

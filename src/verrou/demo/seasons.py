@@ -28,7 +28,7 @@ EVERYTHING = ("",)
 """Every rule, and every account: the machine as it is laid out."""
 
 
-@frozen
+@frozen(repr=False)
 class Visit:
     """One visit: what was done, and by whom.
 

@@ -18,7 +18,7 @@ MOST = 255
 MOST_PORTS = 65535
 
 
-@frozen
+@frozen(repr=False)
 class Address:
     """An address, taken apart. Without an account or a port, the user's SSH configuration decides them."""
 

@@ -37,7 +37,7 @@ OF_SSH = ("OpenSSH_", "debug", "Authenticated", "Transferred", "Bytes per second
 """How lines begin that ssh prints besides what is said there."""
 
 
-@define
+@define(repr=False)
 class Secret:
     """A password for sudo, in memory alone: given once, and sent when sudo asks for it."""
 

@@ -46,7 +46,7 @@ class Lying(Exception):
 Send = Callable[[dict[str, Any]], None]
 
 
-@define
+@define(repr=False)
 class Desk:
     """The user's side of one command.
 

@@ -23,7 +23,7 @@ class Task(StrEnum):
     OUTCOME = "outcome"
 
 
-@frozen
+@frozen(repr=False)
 class Order:
     """What to run there, and the terminal and environment of its user.
 

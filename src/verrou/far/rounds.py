@@ -29,7 +29,7 @@ SILENT, LONGEST, LONGEST_CHANGE = 60.0, 300.0, 1800.0
 """Seconds without a word after which a machine is left out; seconds that a survey, and that a change may take."""
 
 
-@frozen
+@frozen(repr=False)
 class Ended:
     """How a command ended on one machine: exit code, output and errors."""
 
@@ -38,7 +38,7 @@ class Ended:
     errors: str
 
 
-@define
+@define(repr=False)
 class Visits:
     """The connections of one round. ``secrets`` are passwords for sudo, by the name of the stop."""
 

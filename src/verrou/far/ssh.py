@@ -53,7 +53,7 @@ def ssh_words(address: Address, command: str, *, asks: bool, more: Sequence[str]
     return [program, *ALWAYS, *(ASKING if asks else WITHOUT_ASKING), *more, *address.ssh_words, command]
 
 
-@frozen
+@frozen(repr=False)
 class Said:
     """What ssh said on its standard error."""
 

@@ -43,7 +43,7 @@ class Gone(BaseException):
     """The near end is gone, before anything was changed: the run ends."""
 
 
-@define
+@define(repr=False)
 class Cable:
     """The connection to the near end. Once changes are applied, the run goes on without it."""
 
@@ -131,7 +131,7 @@ class FarStream(io.TextIOBase):
             self.cable.send(**{self.name: held[start : start + SENT_AT_ONCE]})
 
 
-@define
+@define(repr=False)
 class FarUser:
     """The user at the near end."""
 

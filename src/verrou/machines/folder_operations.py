@@ -6,7 +6,7 @@ from typing import Any, ClassVar, get_args
 from attrs import field, fields, frozen
 
 
-@frozen
+@frozen(repr=False)
 class _Operation:
     """An operation on the folder at ``place``.
 
@@ -18,7 +18,7 @@ class _Operation:
     finished: bool = field(default=False, kw_only=True, eq=False)
 
 
-@frozen
+@frozen(repr=False)
 class _NewHome(_Operation):
     """``kept`` is a home that lasts: it gets the skeleton."""
 
@@ -28,7 +28,7 @@ class _NewHome(_Operation):
     kept: bool = field(converter=bool)
 
 
-@frozen
+@frozen(repr=False)
 class _OldHome(_Operation):
     """``archive`` is the file with its content; empty where there is none."""
 
@@ -36,28 +36,28 @@ class _OldHome(_Operation):
     archive: str = field(default="", converter=str)
 
 
-@frozen
+@frozen(repr=False)
 class MakeHome(_NewHome):
     """Create a home."""
 
     verb = "make-home"
 
 
-@frozen
+@frozen(repr=False)
 class UnmakeHome(_NewHome):
     """Remove a home that was just made."""
 
     verb = "unmake-home"
 
 
-@frozen
+@frozen(repr=False)
 class TakeHome(_OldHome):
     """Move a home aside, to be deleted once the entry is finished."""
 
     verb = "take-home"
 
 
-@frozen
+@frozen(repr=False)
 class BringHome(_OldHome):
     """Restore a home: from ``aside``, a name beside it, or else from its archive."""
 
@@ -65,21 +65,21 @@ class BringHome(_OldHome):
     aside: str = field(default="", converter=str)
 
 
-@frozen
+@frozen(repr=False)
 class ArchiveHome(_OldHome):
     """Write a home to its archive."""
 
     verb = "archive-home"
 
 
-@frozen
+@frozen(repr=False)
 class DropArchive(_OldHome):
     """Delete an archive."""
 
     verb = "drop-archive"
 
 
-@frozen
+@frozen(repr=False)
 class HandOver(_Operation):
     """Give files to another owner: ``place`` itself, and with ``below`` all its content."""
 

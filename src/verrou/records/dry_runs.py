@@ -40,7 +40,7 @@ from verrou.machines.protocol import CannotLook, Copy, DryRunUnavailable, Lacks,
 LOG = Log(__name__)
 
 
-@frozen
+@frozen(repr=False)
 class Mismatch:
     """A result that differs from the request."""
 
@@ -49,7 +49,7 @@ class Mismatch:
     came_out: str
 
 
-@frozen
+@frozen(repr=False)
 class DryRun:
     """The dry run of a plan: the result of each step, the machine afterwards, and the change set.
 

@@ -45,7 +45,7 @@ Load = Callable[[str], Baseline]
 Statement = Callable[[Finding], str]
 
 
-@frozen
+@frozen(repr=False)
 class Stop:
     """One machine of a table: its name there, where it is, and by which baseline it is audited."""
 
@@ -54,7 +54,7 @@ class Stop:
     baseline: str
 
 
-@frozen
+@frozen(repr=False)
 class Assignment:
     """Which baseline a machine is audited against: by name patterns, the first match; and where machines are."""
 

@@ -31,7 +31,7 @@ from verrou.records.standing import how_to_go_on, words_of
 LOG = Log(__name__)
 
 
-@frozen
+@frozen(repr=False)
 class RunInfo:
     """Run metadata stored in the journal."""
 

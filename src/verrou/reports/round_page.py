@@ -21,7 +21,7 @@ MOST_IN_WORDS = 300
 """Up to how many machines each has its findings in words."""
 
 
-@frozen
+@frozen(repr=False)
 class Filter:
     """What a reader can choose to see: ``mark`` is the class of the lines that it leaves."""
 

@@ -98,7 +98,7 @@ class SignOffData(TypedDict):
     entries: list[dict[str, Any]]
 
 
-@frozen
+@frozen(repr=False)
 class Signed:
     """Input of a sheet. ``before`` is the audit before the first of ``entries``; without one, ``no_before`` says
     why."""

@@ -243,7 +243,7 @@ def _over(below: Baseline, above: Baseline) -> Baseline:
     )
 
 
-@define
+@define(repr=False)
 class _Reader:
     """Reads the tables of one file and collects all errors instead of stopping at the first."""
 

@@ -53,7 +53,7 @@ def _between_rules(baseline: Baseline) -> Conflict:
             )
 
 
-@define
+@define(repr=False)
 class _Asked:
     """One baseline, with what its accounts and groups result in."""
 

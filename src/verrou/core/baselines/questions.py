@@ -10,7 +10,7 @@ from verrou.core.rules import CATALOGUE, Rule
 from verrou.core.values import Value
 
 
-@frozen
+@frozen(repr=False)
 class AnswerOption:
     """One answer: its words, what it builds on or requires beyond that, and why."""
 
@@ -20,7 +20,7 @@ class AnswerOption:
     reason: str = ""
 
 
-@frozen
+@frozen(repr=False)
 class Question:
     """One question with its answers by keyword."""
 

@@ -17,7 +17,7 @@ class RunState(StrEnum):
     REJECTED = "rejected"
 
 
-@frozen
+@frozen(repr=False)
 class Difference:
     """One fact before and after. ``subject`` is an account, a group or a rule."""
 
@@ -31,7 +31,7 @@ class Difference:
         return f"{self.subject}:{fact} {self.was or 'none'} → {self.now or 'none'}"
 
 
-@frozen
+@frozen(repr=False)
 class StepRecord:
     """A step of a run, with its outcome and the machine's message."""
 

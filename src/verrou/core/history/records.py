@@ -12,7 +12,7 @@ FORMAT = "verrou record 2"
 """What a record says of its form, in a file and in a line of an export."""
 
 
-@frozen
+@frozen(repr=False)
 class FindingRecord:
     """Verdict on a rule, account or group; of a waived one also until which day and by whom."""
 
@@ -23,7 +23,7 @@ class FindingRecord:
     waived_by: str = ""
 
 
-@frozen
+@frozen(repr=False)
 class AccountRecord:
     """An account of a machine at an audit."""
 
@@ -32,7 +32,7 @@ class AccountRecord:
     enabled: bool
 
 
-@frozen
+@frozen(repr=False)
 class ReadingRecord:
     """State of a rule, in words."""
 
@@ -40,7 +40,7 @@ class ReadingRecord:
     words: str
 
 
-@frozen
+@frozen(repr=False)
 class TrialRecord:
     """Test of a rule, with its result."""
 
@@ -49,7 +49,7 @@ class TrialRecord:
     result: Result
 
 
-@frozen
+@frozen(repr=False)
 class RunFacts:
     """What was run, where, when and by whom.
 
@@ -71,7 +71,7 @@ class RunFacts:
     entry: int | None = None
 
 
-@frozen
+@frozen(repr=False)
 class RunRecord(RunFacts):
     """One run, whole."""
 
@@ -86,7 +86,7 @@ class RunRecord(RunFacts):
         return Tally.of(self.findings)
 
 
-@frozen
+@frozen(repr=False)
 class Counts:
     """How many accounts a machine had at a run, and how many of them were enabled; how many tests had each result."""
 
@@ -97,7 +97,7 @@ class Counts:
     tests_not_run: int = 0
 
 
-@frozen
+@frozen(repr=False)
 class ListedRun:
     """One run in a list: its number in the logbook, and what it has, counted."""
 
@@ -112,7 +112,7 @@ class ListedRun:
         return self.tally != Tally()
 
 
-@frozen
+@frozen(repr=False)
 class Extent:
     """How many records a logbook has, how many of them are selected, of how many machines, from when to when."""
 

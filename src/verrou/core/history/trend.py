@@ -10,14 +10,14 @@ from verrou.core.history.records import FindingRecord
 from verrou.core.model.verdicts import MARKS, Severity, Tally, Verdict
 
 
-@frozen
+@frozen(repr=False)
 class Moment(Tally):
     """The findings on one machine at an audit, or on several together at the end of a day."""
 
     at: datetime = datetime.min
 
 
-@frozen
+@frozen(repr=False)
 class Regression:
     """A rule that is not met now and was met before, with the last day on which it was met."""
 
@@ -27,7 +27,7 @@ class Regression:
     not_met_since: date
 
 
-@frozen
+@frozen(repr=False)
 class EndingWaiver:
     """A waiver that expires soon, or has expired."""
 
@@ -36,7 +36,7 @@ class EndingWaiver:
     by: str
 
 
-@frozen
+@frozen(repr=False)
 class MachineHistory:
     """Audit history of one machine: scores over time, regressions, expiring waivers.
 
@@ -53,7 +53,7 @@ class MachineHistory:
     undone: bool = False
 
 
-@frozen
+@frozen(repr=False)
 class Trend:
     """Histories of several machines, the worst first; and all together at the end of each day, where required."""
 
@@ -127,7 +127,7 @@ def summaries_of(findings: Sequence[FindingRecord]) -> dict[str, Tally]:
     return {family: Tally.of(found) for family, found in by_family.items()}
 
 
-@frozen
+@frozen(repr=False)
 class Lapse:
     """Since when a rule has not been met or not been assessed, after it was met until a day."""
 
@@ -135,7 +135,7 @@ class Lapse:
     since: date
 
 
-@frozen
+@frozen(repr=False)
 class Audited:
     """An audit as far as the next one of the machine against the same baseline depends on it."""
 

@@ -32,7 +32,7 @@ class Direction(StrEnum):
         return {Direction.STRICTER: Direction.LOOSER, Direction.LOOSER: Direction.STRICTER}.get(self, self)
 
 
-@frozen
+@frozen(repr=False)
 class Compared:
     """One fact on both sides, in words.
 
@@ -45,7 +45,7 @@ class Compared:
     direction: Direction
 
 
-@frozen
+@frozen(repr=False)
 class Comparison:
     """All compared facts: accounts, groups, rules, in that order."""
 

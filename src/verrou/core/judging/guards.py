@@ -58,7 +58,7 @@ MOST_FILES = 10
 """Most files named in a refusal; the plan counts all of them."""
 
 
-@frozen
+@frozen(repr=False)
 class Guard:
     """One guard.
 

@@ -84,7 +84,7 @@ def _usable_after(after: Snapshot, usable: frozenset[str], touched: tuple[Accoun
     return (usable - again) | {account.identity for account in touched if usable_administrator(account, after)}
 
 
-@frozen
+@frozen(repr=False)
 class Arrival:
     """How a second sign-in from another computer went on the private copy, by the account in use there.
 
@@ -149,7 +149,7 @@ def candidate_of(snapshot: Snapshot, steps: Sequence[Step]) -> Candidate:
     return Candidate(snapshot, found[-1].after if found else snapshot, found)
 
 
-@frozen
+@frozen(repr=False)
 class Refusal:
     """Which step breaks which guard, and what to do about it. ``step`` counts from 1; 0 is the whole plan."""
 

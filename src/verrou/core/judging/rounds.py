@@ -69,7 +69,7 @@ SIGN_OF = {key: SIGNS[mark] for key, mark in MARK_OF.items()}
 _VERDICT_OF = {sign: str(verdict) for (verdict, _), sign in SIGN_OF.items()}
 
 
-@frozen
+@frozen(repr=False)
 class LeftOut:
     """A machine that could not be read, and why."""
 

@@ -29,7 +29,7 @@ class Result(StrEnum):
     NOT_RUN = "not-run"
 
 
-@frozen
+@frozen(repr=False)
 class TrialResult:
     """One test: what should happen, and what happened."""
 
@@ -67,7 +67,7 @@ MARK_OF = {
 """By which of :class:`Tally`'s counts a finding counts: its severity where it is not met, else its verdict."""
 
 
-@frozen
+@frozen(repr=False)
 class Tally:
     """Number of findings: not met by severity, and the others by verdict. Waived and not applicable ones are not
     assessed."""

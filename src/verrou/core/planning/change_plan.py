@@ -37,7 +37,7 @@ MOST_ROUNDS = 4
 """How often what the steps themselves bring up is closed behind them."""
 
 
-@frozen
+@frozen(repr=False)
 class ManualStep:
     """A finding that no step closes, with the action for a person.
 
@@ -48,7 +48,7 @@ class ManualStep:
     waits: bool = False
 
 
-@frozen
+@frozen(repr=False)
 class ChangePlan:
     """Steps in the order in which they are done, and the manual steps."""
 

@@ -178,7 +178,7 @@ Written = str | bool | dict[str, str]
 """A value as a baseline file writes it."""
 
 
-@frozen
+@frozen(repr=False)
 class Preset:
     """A set of values for the whole family, as a baseline file writes them, with its purpose and its cost."""
 

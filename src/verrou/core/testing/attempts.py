@@ -17,7 +17,7 @@ from verrou.core.testing.passwords import Policy
 from verrou.core.values import EVERYONE, GROUP, Notice, Value
 
 
-@frozen
+@frozen(repr=False)
 class Answer:
     """Response of the authority to an attempt, in its own words.
 
@@ -31,7 +31,7 @@ class Answer:
     warned: bool = False
 
 
-@frozen
+@frozen(repr=False)
 class FirstScreen:
     """What the sign-in screen shows; ``asks_keys``: the attention keys have to be pressed first."""
 

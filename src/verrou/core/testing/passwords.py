@@ -27,7 +27,7 @@ LONG_WORDS = (
 _READABLE = {name: "".join(c for c in chars if c not in "il1IO0o|") for name, chars in CLASSES.items()}
 
 
-@frozen
+@frozen(repr=False)
 class Policy:
     """What a machine requires of a new password, as far as it is known and enforced."""
 

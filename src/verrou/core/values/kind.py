@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from verrou.core.model.facts import Effect
 
 
-@frozen
+@frozen(repr=False)
 class BuiltinName:
     """Name of a built-in account, and whether it still is the original one."""
 
@@ -20,7 +20,7 @@ class BuiltinName:
     original: bool
 
 
-@frozen
+@frozen(repr=False)
 class Notice:
     """Text shown at the machine before sign-in."""
 
@@ -33,7 +33,7 @@ class Notice:
         return f"{self.title} {self.text}".split()
 
 
-@frozen
+@frozen(repr=False)
 class Cells:
     """One word for each of several things: pairs of the thing's key and its word, in the order of their kind."""
 
@@ -45,7 +45,7 @@ class Cells:
         return dict(self.pairs)
 
 
-@frozen
+@frozen(repr=False)
 class CommandRights:
     """Who may run which commands: pairs of an account, or ``group:NAME``, and a command."""
 
@@ -120,7 +120,7 @@ def nearest(word: object, choices: Sequence[str]) -> str | None:
     return close[0] if close else None
 
 
-@frozen
+@frozen(repr=False)
 class AcceptedValues:
     """Values that one machine accepts for a rule: bounds and special words; None where it sets no bound of its own.
 

@@ -19,7 +19,7 @@ UNTIL = CLOCK.date() + timedelta(days=200)
 """The last day of the day pass."""
 
 
-@frozen
+@frozen(repr=False)
 class Order:
     """What the job sheet asks of one rule, as a baseline file has it; and values of the machine that fall short."""
 
@@ -28,7 +28,7 @@ class Order:
     short: tuple[object, ...]
 
 
-@frozen
+@frozen(repr=False)
 class Practice:
     """A machine, its job sheet as a baseline and as a page, its passwords, and the rules that fall short."""
 

@@ -23,7 +23,7 @@ GIVEN_FOR = {"approve": "approval", "own password": "password", "administrator's
 """By prompt what answers it."""
 
 
-@define
+@define(repr=False)
 class TrialOnBench:
     """See :class:`verrou.core.testing.attempts.TrialAccount`. The authority is a copy that is never saved."""
 

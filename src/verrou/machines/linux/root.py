@@ -35,7 +35,7 @@ Runner = Callable[[Sequence[str]], tuple[int, str]]
 """Runs one of the system's own programs inside it: its exit code and output."""
 
 
-@define
+@define(repr=False)
 class Root:
     """A root folder, with names as the system itself sees them: ``/etc/passwd``.
 

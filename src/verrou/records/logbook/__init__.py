@@ -27,7 +27,7 @@ PATIENCE, PATIENCE_WITH_A_FILE = 3.0, 30.0
 waiting only on a slow disk."""
 
 
-@frozen
+@frozen(repr=False)
 class Delivery:
     """Result of a delivery: how many records were delivered and how many wait, why, and files that are no records."""
 

@@ -21,7 +21,7 @@ PART = 200
 RECORDS, SUMMARIES = tables.records.c, tables.summaries.c
 
 
-@frozen
+@frozen(repr=False)
 class Selection:
     """Which records: of a machine that ever had this name, of these kinds of run, from a moment on by its clock."""
 

@@ -15,7 +15,7 @@ ACCEPTED = "a file, or postgresql://USER@HOST/DATABASE"
 SECRET_KEYS = frozenset({"password", "sslpassword", "passwd", "pwd"})
 
 
-@frozen
+@frozen(repr=False)
 class Place:
     """Place of a logbook: the ``file`` of an embedded one, or the address of a database ``server``, never with a
     password.

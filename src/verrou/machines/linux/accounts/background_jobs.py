@@ -34,7 +34,7 @@ _ASSIGNMENT = re.compile(r"""\s*("[^"]*"|'[^']*'|[^\s=]+)\s*=""")
 _DEBIAN_CRON_FILE = re.compile(r"[A-Za-z0-9_-]+")
 
 
-@define
+@define(repr=False)
 class Acting:
     """All background jobs, by the name or ID of their account."""
 

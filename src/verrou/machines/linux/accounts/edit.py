@@ -33,7 +33,7 @@ from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 
 
-@define
+@define(repr=False)
 class AccountFilesEdit:
     """The account files as they will be; nothing is written before :meth:`write`.
 

@@ -41,7 +41,7 @@ class NoHome(Exception):
     """The home must not be touched; the message says why."""
 
 
-@define
+@define(repr=False)
 class Home:
     """One account's home, as a folder that was opened without following a link."""
 
@@ -176,7 +176,7 @@ def walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, 
         os.close(here)
 
 
-@define
+@define(repr=False)
 class _Level:
     """A folder that is being walked, its identity, and its folders that were not entered yet."""
 

@@ -10,7 +10,7 @@ from verrou.machines.linux.files.account_files import AccountFile
 from verrou.machines.linux.refused import StepRejected
 
 
-@define
+@define(repr=False)
 class Numbers:
     """IDs that login.defs(5) leaves for new accounts, in files that are being changed. Hundreds are given at once."""
 

@@ -60,7 +60,7 @@ FULL_NAME, NOTE = 0, 4
 """Positions of the full name, and of what chfn(1) calls "other", in the comment field of passwd(5)."""
 
 
-@frozen
+@frozen(repr=False)
 class Ageing:
     """The ageing fields of one shadow line, in days; None where a field is empty or means never.
 
@@ -75,7 +75,7 @@ class Ageing:
     fixed: bool
 
 
-@define
+@define(repr=False)
 class AccountFiles:
     """The four account files of a system, parsed once."""
 
@@ -145,7 +145,7 @@ def numbers_of_people(defs: Mapping[str, tuple[str, Source]]) -> range:
     return range(defined_number(defs, "UID_MIN", 1000), defined_number(defs, "UID_MAX", 60000) + 1)
 
 
-@define
+@define(repr=False)
 class Population:
     """All accounts and groups, and what is broken about them."""
 
@@ -237,7 +237,7 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
     return lines
 
 
-@define
+@define(repr=False)
 class _Members:
     """Group members.
 
@@ -274,7 +274,7 @@ def members_by_account(files: AccountFiles) -> dict[str, tuple[str, ...]]:
     return {record.name: members.groups_of(record) for record in files.passwd.records()}
 
 
-@define
+@define(repr=False)
 class _Beside:
     """Facts about accounts besides their own lines. ``by_group`` are the groups that make administrators, with the
     lines."""

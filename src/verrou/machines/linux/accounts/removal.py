@@ -31,7 +31,7 @@ MOST_HANDED = 5_000
 """How many files outside a home are handed over one by one."""
 
 
-@define
+@define(repr=False)
 class Removal(AccountFilesEdit):
     """The account files, with what removing an account changes."""
 

@@ -81,7 +81,7 @@ def ageing_of_new_accounts(defs: Mapping[str, tuple[str, Source]]) -> tuple[str,
     return fields[0], fields[1], fields[2]
 
 
-@define
+@define(repr=False)
 class AccountEdit(Removal):
     """The account files, changed by steps."""
 

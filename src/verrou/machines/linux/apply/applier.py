@@ -61,7 +61,7 @@ def _coming_name(last: str, entry: int) -> str:
     return f".verrou-coming-{entry}-{last}"
 
 
-@define
+@define(repr=False)
 class Applier:
     """Applies changes to the machine itself."""
 

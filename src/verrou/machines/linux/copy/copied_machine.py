@@ -66,7 +66,7 @@ from verrou.machines.linux.rules import named_otherwise, set_rules
 from verrou.machines.protocol import DryRunUnavailable, Visitor
 
 
-@define
+@define(repr=False)
 class LinuxCopy(Restoring):
     """See :class:`verrou.machines.protocol.Copy`. Steps are done on it, and it is tested; ``visitor`` is its user at
     another computer."""
@@ -325,7 +325,7 @@ class LinuxCopy(Restoring):
         return (str(group.name),)
 
 
-@define
+@define(repr=False)
 class _RootWith(Root):
     """A root with some places replaced."""
 

@@ -26,7 +26,7 @@ MEANS_NOTHING = ("-old", ".lock", "/.pwd.lock", "-")
 """Suffixes of files that do not change a machine's meaning: backups and locks."""
 
 
-@define
+@define(repr=False)
 class CopiedTree:
     """See :class:`verrou.machines.protocol.Copy`.
 

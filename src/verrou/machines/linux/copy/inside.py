@@ -87,7 +87,7 @@ RawAnswer = dict[str, Any]
 """An answer as it crosses to the outside; it has a ``trouble`` where there is none."""
 
 
-@define
+@define(repr=False)
 class Inside:
     """The child's side of the requests. Rights that are not needed are dropped before anything of the system runs."""
 

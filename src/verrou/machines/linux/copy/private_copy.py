@@ -40,7 +40,7 @@ from verrou.machines.protocol import DryRunUnavailable, TooSlow
 LOG = Log(__name__)
 
 
-@define
+@define(repr=False)
 class PrivateCopy:
     """The copy from outside. ``root`` is its tree; ``uppers`` gives, by folder, where written files are."""
 
@@ -112,7 +112,7 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
         os.waitpid(child, 0)
 
 
-@define
+@define(repr=False)
 class _Channel:
     """The channel to the child: one JSON text each way."""
 

@@ -40,7 +40,7 @@ UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
 """What the updater of the PAM stack writes: put together anew rather than merged."""
 
 
-@define
+@define(repr=False)
 class Restoring(CopiedTree):
     """A copy on which changes are undone and finished; see :class:`verrou.machines.protocol.Copy`."""
 

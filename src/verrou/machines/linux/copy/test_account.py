@@ -55,7 +55,7 @@ Ask = Callable[[Request[Answer]], Answer]
 """Asks about an attempt. Raises: CannotTry: with the reason."""
 
 
-@define
+@define(repr=False)
 class TrialOnLinux:
     """See :class:`verrou.core.testing.attempts.TrialAccount`.
 

@@ -36,7 +36,7 @@ class Answer(NamedTuple):
         return any_of(self)
 
 
-@define
+@define(repr=False)
 class ElevationAsked:
     """The answers. ``differences`` are those from the files; ``all_known``: every account that can sign in was
     answered."""

@@ -37,7 +37,7 @@ YES, NO, ADMINISTRATOR = "yes", "no", "auth_admin"
 NOT_ANSWERED = ""
 
 
-@frozen
+@frozen(repr=False)
 class ImplicitAuthorization:
     """Authorization that an action declares for a user at the machine."""
 
@@ -45,7 +45,7 @@ class ImplicitAuthorization:
     source: Source
 
 
-@frozen
+@frozen(repr=False)
 class Ours:
     """Verrou's own rules.
 

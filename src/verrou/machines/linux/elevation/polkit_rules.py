@@ -17,7 +17,7 @@ _TOKEN = re.compile(
 )
 
 
-@frozen
+@frozen(repr=False)
 class Subject:
     """A user at the machine, with the groups of the account."""
 
@@ -57,7 +57,7 @@ def _tokens(text: str) -> Iterator[str]:
             yield found[0]
 
 
-@define
+@define(repr=False)
 class _Reader:
     """Reads tokens from left to right. ``names`` are the current function's names of action and subject."""
 

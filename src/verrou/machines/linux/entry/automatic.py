@@ -31,7 +31,7 @@ _AT_A_TERMINAL = re.compile(
 )
 
 
-@frozen
+@frozen(repr=False)
 class Automatic:
     """An account that is signed in automatically; ``""`` for no account in particular.
 

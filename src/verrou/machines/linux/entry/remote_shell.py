@@ -68,7 +68,7 @@ LISTS = ("allowusers", "denyusers", "allowgroups", "denygroups")
 PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("publickey",))
 
 
-@frozen
+@frozen(repr=False)
 class ServerAcceptance:
     """Whether the server accepts a password and a key of an account; with ``both`` it requires the two together.
 
@@ -81,7 +81,7 @@ class ServerAcceptance:
     source: Source | None = None
 
 
-@define
+@define(repr=False)
 class RemoteShell:
     """The server of a system: asked itself where possible, otherwise read from its files.
 

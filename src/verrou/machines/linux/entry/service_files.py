@@ -47,7 +47,7 @@ LEFT_OVER = ("~", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew",
 PACKAGE_LISTS = "/var/lib/dpkg/info"
 
 
-@frozen
+@frozen(repr=False)
 class UnknownService:
     """A service that asks PAM by an unknown route."""
 

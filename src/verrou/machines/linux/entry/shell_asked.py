@@ -23,7 +23,7 @@ MOST_ASKED = 500
 LISTS = ("denyusers", "allowusers", "denygroups", "allowgroups")
 
 
-@frozen
+@frozen(repr=False)
 class Effective:
     """The settings that the server itself reports for an account."""
 
@@ -40,7 +40,7 @@ class Effective:
         return [(word, self.source) for value in self.values.get(required, ()) for word in value.split()]
 
 
-@define
+@define(repr=False)
 class ShellAsked:
     """The answers of the server. ``fault`` says why it does not start with its settings, ``trouble`` why it was not
     asked."""

@@ -16,7 +16,7 @@ USUAL = "/bin/sh"
 MOST_OF_A_LINE = 256
 
 
-@define
+@define(repr=False)
 class Shells:
     """The shells of a system, each checked once."""
 

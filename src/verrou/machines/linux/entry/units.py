@@ -22,7 +22,7 @@ STARTED_ANYWAY = ("getty@", "autovt@", "serial-getty@", "console-getty", "contai
 WANTED = (".wants", ".requires", ".upholds")
 
 
-@frozen
+@frozen(repr=False)
 class Unit:
     """One service as systemd sees it: its name and its setting lines, of which the last of a key decides."""
 

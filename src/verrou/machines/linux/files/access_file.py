@@ -18,7 +18,7 @@ OUR_LISTS = "/etc/security/verrou-"
 CONSOLE, DISPLAY = "tty1", ":0"
 
 
-@frozen
+@frozen(repr=False)
 class AccessRule:
     """One line: allow or deny, users, and origins. ``in_brackets``: a name without brackets is never a group
     (``nodefgroup``)."""

@@ -43,7 +43,7 @@ _NIS = ("+", "-")
 _NO_RECORD = (*_NIS, "#")
 
 
-@frozen
+@frozen(repr=False)
 class Broken:
     """A line that the system ignores."""
 
@@ -63,7 +63,7 @@ class AccountLine(NamedTuple):
     line: int
 
 
-@define
+@define(repr=False)
 class AccountFile:
     """One of the account files. Lines that are not records (comments, blank, ``+`` and ``-`` of NIS, broken) stay."""
 

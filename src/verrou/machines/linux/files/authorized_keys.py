@@ -21,7 +21,7 @@ _QUOTED = re.compile(r'"(?:\\.|[^"\\])*"')
 _KEY = re.compile(r"(?:^|\s)((?:sk-)?(?:ssh|ecdsa)-[\w@.-]+)\s+([A-Za-z0-9+/=]+)(?:\s+(.*))?")
 
 
-@frozen
+@frozen(repr=False)
 class PublicKey:
     """One public key: its own bytes as text, its source, and the comment that people know it by."""
 
@@ -29,7 +29,7 @@ class PublicKey:
     source: Source
 
 
-@frozen
+@frozen(repr=False)
 class KeyFiles:
     """Where the keys of accounts are stored. ``in_homes``: only below homes; ``in_ssh``: in their folder for it."""
 

@@ -21,7 +21,7 @@ PROGRAMS = ("/usr/bin/doas", "/usr/local/bin/doas")
 OPTIONS = ("nopass", "persist", "keepenv", "nolog")
 
 
-@frozen
+@frozen(repr=False)
 class Rule:
     """One line: permit or deny, user (or ``:group``), target account, and command."""
 
@@ -34,7 +34,7 @@ class Rule:
     remembers: bool = False
 
 
-@define
+@define(repr=False)
 class Doas:
     """The rules of a system.
 

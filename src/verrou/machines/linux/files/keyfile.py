@@ -10,7 +10,7 @@ from verrou.core.model import Source
 from verrou.machines.linux.root import Root
 
 
-@frozen
+@frozen(repr=False)
 class KeyfileEntry:
     """One line that sets a key: section, key, value, and source (``line`` counts from 1)."""
 

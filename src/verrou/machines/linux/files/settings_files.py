@@ -8,7 +8,7 @@ from attrs import frozen
 _SETTING = re.compile(r"\s*([A-Za-z_][A-Za-z0-9_]*)(\s*=\s*|\s+)?(.*?)\s*$", re.DOTALL)
 
 
-@frozen
+@frozen(repr=False)
 class SettingLine:
     """One line that sets a key: ``value`` is empty for a bare flag. ``line`` counts from 1."""
 

@@ -35,7 +35,7 @@ SEED = "/var/lib/systemd/random-seed"
 K = TypeVar("K")
 
 
-@define
+@define(repr=False)
 class SignIns:
     """Sign-in records of a system. ``untrusted`` says why they cannot be trusted; ``since`` is the first day they
     cover."""

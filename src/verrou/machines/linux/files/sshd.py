@@ -68,7 +68,7 @@ def sshd_setting(root: Root, required: str, otherwise: str) -> tuple[str, Source
     return value.lower(), source
 
 
-@frozen
+@frozen(repr=False)
 class Criteria:
     """Criteria of a ``Match`` line: keywords in lower case with their patterns; all of them have to match."""
 
@@ -138,7 +138,7 @@ class Settings(Protocol):
         ...
 
 
-@frozen
+@frozen(repr=False)
 class Shell:
     """Settings of the server for some accounts: those of the matching ``Match`` blocks, then those for everyone."""
 

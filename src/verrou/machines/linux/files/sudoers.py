@@ -53,7 +53,7 @@ class PasswordOwner(StrEnum):
     TARGET = "the other account's"
 
 
-@frozen
+@frozen(repr=False)
 class Person:
     """A person with name, ID, and groups with theirs."""
 
@@ -70,7 +70,7 @@ EVERY = "ALL"
 ROOT = Person("root", 0, ("root",), (0,))
 
 
-@frozen
+@frozen(repr=False)
 class Elevation:
     """What an account can do as root.
 
@@ -89,7 +89,7 @@ NONE = Elevation()
 _ADDRESS = re.compile(r"[0-9.]+(/[0-9.]+)?|[0-9a-fA-F]*:[0-9a-fA-F:.]*(/[0-9]+)?")
 
 
-@define
+@define(repr=False)
 class _Named:
     """Every name and number that occurs in the files."""
 
@@ -103,7 +103,7 @@ class _Named:
     """Of each user the lines for it alone: the name there, how many lines for others stand before, and what it says."""
 
 
-@define
+@define(repr=False)
 class Sudoers:
     """All sudoers files of a system, and what sudo skips or no one can know.
 
@@ -363,7 +363,7 @@ class Sudoers:
             yield from ((name, source) for name in names)
 
 
-@define
+@define(repr=False)
 class _Case:
     """Decision for one person. Each alias is resolved once; a circular one matches nothing."""
 

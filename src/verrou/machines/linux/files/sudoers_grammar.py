@@ -27,7 +27,7 @@ class What(StrEnum):
     COMMAND = "command"
 
 
-@frozen
+@frozen(repr=False)
 class Member:
     """One member of a list of users, runas users, hosts or commands. ``negated``: it excludes what it matches."""
 
@@ -36,7 +36,7 @@ class Member:
     negated: bool = False
 
 
-@frozen
+@frozen(repr=False)
 class Allowance:
     """One command of an entry.
 
@@ -50,7 +50,7 @@ class Allowance:
     not_after: str = ""
 
 
-@frozen
+@frozen(repr=False)
 class Privilege:
     """Commands on some hosts."""
 
@@ -58,7 +58,7 @@ class Privilege:
     allowances: tuple[Allowance, ...]
 
 
-@frozen
+@frozen(repr=False)
 class UserSpec:
     """Users with their privileges; ``rest`` is the line after the users, as written."""
 
@@ -67,7 +67,7 @@ class UserSpec:
     rest: str
 
 
-@frozen
+@frozen(repr=False)
 class Alias:
     """A name for a list; ``kind`` is User, Runas, Host or Cmnd."""
 
@@ -76,7 +76,7 @@ class Alias:
     members: tuple[Member, ...]
 
 
-@frozen
+@frozen(repr=False)
 class DefaultsEntry:
     """One setting and its scope: none, ``@`` hosts, ``:`` users, ``>`` runas users or ``!`` commands.
 
@@ -88,7 +88,7 @@ class DefaultsEntry:
     value: str | bool
 
 
-@frozen
+@frozen(repr=False)
 class Include:
     """Another file, or with ``folder`` all of one."""
 
@@ -96,7 +96,7 @@ class Include:
     folder: bool
 
 
-@frozen
+@frozen(repr=False)
 class Unusable:
     """A line, or a part of one, that is not understood; ``why`` says what was found."""
 
@@ -143,7 +143,7 @@ _DATE = re.compile(r"\d{10}(?:\d{2}){0,2}(?:[.,]\d+)?(?:Z|[+-]\d{4})?", re.ASCII
 _PARAMETER = re.compile(r"(!*)[ \t]*([a-z_]+)[ \t]*")
 
 
-@define
+@define(repr=False)
 class _LogicalLine:
     """A logical line, read from left to right."""
 

@@ -40,7 +40,7 @@ LONGEST_LINE = 8191
 """Bytes of a line that the module reads at once, its end included."""
 
 
-@frozen
+@frozen(repr=False)
 class Comer:
     """A user and an origin: ``place`` is an address, or a terminal where ``remote`` is not set."""
 

@@ -128,7 +128,7 @@ def _heeded(
     return reading
 
 
-@define
+@define(repr=False)
 class Services:
     """Services of a system, and the accounts that they decide about."""
 

@@ -43,7 +43,7 @@ TAKES_KEYS = frozenset(("sshd",))
 WRONG_WORD = "no user's password here"
 
 
-@frozen
+@frozen(repr=False)
 class Asked:
     """PAM's answers about an account at a service: with its password, with its name and a wrong one, and after a
     key."""
@@ -123,7 +123,7 @@ def _words(*texts: str) -> frozenset[str]:
     return frozenset(word.casefold() for text in texts for word in A_WORD.findall(text))
 
 
-@define
+@define(repr=False)
 class PamAsked:
     """Answers of one observation, asked all at once with :meth:`ask`, and looked up by key."""
 

@@ -43,7 +43,7 @@ class _Conversation(ctypes.Structure):
     _fields_ = (("converse", _CONVERSE), ("data", ctypes.c_void_p))
 
 
-@define
+@define(repr=False)
 class Session:
     """One PAM transaction, by a user at ``terminal`` (empty for none), perhaps from another computer.
 

@@ -51,7 +51,7 @@ def module_content(root: Root, module: str) -> bytes:
     return root.content(module_place(root, module), MOST_OF_A_MODULE)
 
 
-@frozen
+@frozen(repr=False)
 class Decided:
     """A setting with its source; ``by_argument`` when arguments on PAM lines decide."""
 
@@ -61,7 +61,7 @@ class Decided:
     by_argument: bool = False
 
 
-@define
+@define(repr=False)
 class Faillock:
     """Lock-out settings of one service."""
 

@@ -24,7 +24,7 @@ Answers = Callable[[PamLine, bool], frozenset[str]]
 """Possible results of a line's module; the second argument: an earlier line asked for the password."""
 
 
-@frozen
+@frozen(repr=False)
 class Verdict:
     """Result of a stack.
 

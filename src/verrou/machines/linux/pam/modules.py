@@ -38,7 +38,7 @@ class Proof(StrEnum):
     KEY = "key"
 
 
-@frozen
+@frozen(repr=False)
 class PamUser:
     """An account as PAM sees it.
 
@@ -57,7 +57,7 @@ class PamUser:
     due: bool = False
 
 
-@frozen
+@frozen(repr=False)
 class Attempt:
     """A user of a service.
 
@@ -72,7 +72,7 @@ class Attempt:
     as_root: bool = True
 
 
-@define
+@define(repr=False)
 class Modules:
     """The modules of one system."""
 
@@ -139,7 +139,7 @@ class Modules:
         return self._folder
 
 
-@frozen
+@frozen(repr=False)
 class ModuleCall:
     """The input of a module: its line, and the attempt."""
 

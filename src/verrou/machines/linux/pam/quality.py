@@ -37,7 +37,7 @@ CREDITS = ("dcredit", "ucredit", "lcredit", "ocredit")
 SHIPPED = {"minlen": 8, "minclass": 0, "usercheck": 1, "dictcheck": 1, "enforcing": 1, **dict.fromkeys(CREDITS, 0)}
 
 
-@define
+@define(repr=False)
 class Quality:
     """The settings that libpwquality ends up with, and the line at which it stopped reading, if any."""
 

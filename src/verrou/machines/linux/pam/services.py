@@ -16,7 +16,7 @@ from verrou.machines.linux.root import Root
 UNIX = "pam_unix.so"
 
 
-@frozen
+@frozen(repr=False)
 class Service:
     """One service.
 

@@ -29,7 +29,7 @@ LONGEST_LINE = 1000
 """Bytes of a line beyond which versions of libpam differ: some take it, some refuse the whole file."""
 
 
-@frozen
+@frozen(repr=False)
 class PamLine:
     """One line of a stack with its source.
 
@@ -70,7 +70,7 @@ class PamLine:
         return actions_of(self.control)
 
 
-@frozen
+@frozen(repr=False)
 class Stack:
     """One facility of one service, in libpam's order.
 
@@ -124,7 +124,7 @@ def _read(root: Root, service: str) -> "_Reading":
     return root.made_once(("PAM", service), read)
 
 
-@define
+@define(repr=False)
 class _Reading:
     """libpam's own reading of its files: a line that it cannot use denies each time it is reached."""
 

@@ -35,7 +35,7 @@ def route_file(route: Route) -> str:
     return f"{FOLDER}/verrou-{route}.conf"
 
 
-@frozen
+@frozen(repr=False)
 class Lists:
     """The allowed and the denied of a route.
 

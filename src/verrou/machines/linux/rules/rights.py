@@ -33,7 +33,7 @@ def _our_source(rule_id: str) -> Source:
     return Source(polkit.OURS, text=rule_id)
 
 
-@frozen
+@frozen(repr=False)
 class PolkitAnswers:
     """Answers of polkit about the actions of a rule.
 
