@@ -25,9 +25,14 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.rules.elevation import GIVES
 from verrou.core.values import Value
 from verrou.machines.changes import Outcome
+from verrou.machines.linux.copy.private_copy import private_copy
+from verrou.machines.linux.copy.requests import AskPolkit, Person
+from verrou.machines.linux.elevation import polkit, polkit_query
 from verrou.machines.linux.elevation.polkit import implied_by, rules_of
+from verrou.machines.linux.elevation.polkit_actions import EXEC
 from verrou.machines.linux.elevation.polkit_rules import Rule, Subject, answer
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import DryRunUnavailable
 from verrou.machines.registry import open_machine
 
 NAMES = st.frozensets(
@@ -288,6 +293,32 @@ def test_the_private_copy_asks_polkit_and_leaves_nothing(desktop: PrivateRoot, v
     assert reading["status"] == "unknown" and "by default yes" in reading["reason"]
     assert "polkit did not answer within" in reading["reason"]
     assert desktop.tree() == before and list((desktop.path / "run").iterdir()) == []
+
+
+A_BUS = """\
+#!/usr/bin/perl
+use Socket;
+mkdir "/run/dbus"; socket(S, PF_UNIX, SOCK_STREAM, 0);
+bind(S, sockaddr_un("/run/dbus/system_bus_socket")); listen(S, 5); accept(C, S);
+select(C); $| = 1; sysread(C, $b, 100); print "OK 0123456789abcdef0123456789abcdef\\r\\n"; sysread(C, $b, 999);
+while (1) { %s }
+"""
+
+
+@pytest.mark.real_root
+@pytest.mark.parametrize(
+    ("does", "reason"), [("sleep 9", "within 1 "), ('print pack("C*", 0..255)', "interrupted"), ("exit 0", "")]
+)
+def test_a_bus_that_is_anyone_s_keeps_nobody_waiting(
+    desktop: PrivateRoot, monkeypatch: pytest.MonkeyPatch, does: str, reason: str
+) -> None:
+    monkeypatch.setattr(polkit_query, "ANSWERS_WITHIN", 1)
+    (desktop.path / "usr/bin/dbus-daemon").unlink()
+    desktop.write("/usr/bin/dbus-daemon", A_BUS % does)
+    desktop.inside("chmod", "755", "/usr/bin/dbus-daemon")
+    root = Root(desktop.path)
+    with private_copy(root) as copy, pytest.raises(DryRunUnavailable, match=reason):
+        copy.ask(AskPolkit([Person("tern", 1001, 1001)], [EXEC], polkit.daemon(root)))
 
 
 def test_what_cannot_be_asked_is_reported_with_the_default(tmp_path: Path) -> None:
