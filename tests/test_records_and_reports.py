@@ -313,6 +313,7 @@ def test_no_line_is_wider_than_the_terminal(
         output = verrou(*arguments, code=None).stdout
         assert output and max(map(len, output.splitlines())) <= width, arguments
         assert "\x1b" not in output, "no colour in a pipe"
+    assert "built in" in verrou("account", "list", "-m", "station/hide-01.bench.json").stdout, "whatever the width"
 
 
 def test_every_format_shows_the_same(verrou: Verrou, station: Path) -> None:

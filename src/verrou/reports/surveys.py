@@ -1,6 +1,7 @@
 """Tables of the accounts and rules of a machine."""
 
 from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 from verrou.core import advice
 from verrou.core.judging.group_text import gives
@@ -24,7 +25,7 @@ from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
 from verrou.machines.rule_places import where_set
 from verrou.reports.reading_text import reading_text
-from verrou.reports.tables import BAD, DOUBTFUL, Table, columns_of, shown
+from verrou.reports.tables import BAD, DOUBTFUL, RowsOf, Table, columns_of, shown
 
 MOST_IN_TEXT = 200
 
@@ -42,37 +43,6 @@ def accounts_table(
     candidates = snapshot.accounts if among is None else among
     chosen = [a for a in candidates if everyone or needs_a_look(a, snapshot)]
     chosen.sort(key=lambda a: (list(Role).index(role_of(a, snapshot)), not a.enabled))
-    rows, styles = [], {}
-    for number, account in enumerate(chosen):
-        states = states_of(account, snapshot)
-        worry = _worry(account, snapshot)
-        if worry:
-            styles[number] = BAD
-        rows.append(
-            {
-                "mark": "!" if worry else "",
-                "account": account.name,
-                "role": role_words(account, snapshot),
-                "state": list(states.values()) or [_plain_state(account)],
-                "last_sign_in": last_sign_in(account, snapshot, "%Y-%m-%d"),
-                "password_age": _password_age(account, snapshot),
-                "routes": _routes(account, snapshot) or ["none"],
-                "groups": list(account.groups),
-                "origin": _origin(account),
-                "password_since": str(account.password_changed or ""),
-                "full_name": account.full_name,
-                "identity": account.identity,
-            }
-        )
-        row = rows[-1]
-        row["facts"] = "; ".join(
-            (
-                f"by {shown(row['routes'])}" if _routes(account, snapshot) else "cannot sign in",
-                f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never signed in",
-                _password_words(account, snapshot),
-                f"in {shown(row['groups']) or 'no group'}",
-            )
-        )
     wide, in_columns = width >= ROOM_FOR_ALL, ("routes", "last_sign_in", "password_age", "groups")
     columns = columns_of(
         ("mark", ""),
@@ -91,9 +61,36 @@ def accounts_table(
         whole=("mark", "account", "role", "last_sign_in", "password_age"),
         hidden=("origin", "password_since", "full_name", "identity", "facts", *(() if wide else in_columns)),
         only_text=("facts",),
-        under={"account": "origin"} if wide else {"account": "built_in", "state": "facts"},
+        under={"account": "origin"} if wide else {"account": "origin", "state": "facts"},
     )
-    return Table("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
+    rows = RowsOf(chosen, lambda account: _account_row(account, snapshot))
+    marked = Table("accounts", columns, rows, style=lambda row: BAD if row["mark"] else "")
+    return marked, len(candidates) - len(chosen)
+
+
+def _account_row(account: Account, snapshot: Snapshot) -> Mapping[str, Any]:
+    routes, used = _routes(account, snapshot), last_sign_in(account, snapshot, "%Y-%m-%d")
+    facts = (
+        f"by {shown(routes)}" if routes else "cannot sign in",
+        f"last sign-in {used}" if used != "never" else "never signed in",
+        _password_words(account, snapshot),
+        f"in {shown(account.groups) or 'no group'}",
+    )
+    return {
+        "mark": "!" if _worry(account, snapshot) else "",
+        "account": account.name,
+        "role": role_words(account, snapshot),
+        "state": list(states_of(account, snapshot).values()) or [_plain_state(account)],
+        "last_sign_in": used,
+        "password_age": _password_age(account, snapshot),
+        "routes": routes or ["none"],
+        "groups": list(account.groups),
+        "origin": _origin(account),
+        "password_since": str(account.password_changed or ""),
+        "full_name": account.full_name,
+        "identity": account.identity,
+        "facts": "; ".join(facts),
+    }
 
 
 def _plain_state(account: Account) -> str:

@@ -67,12 +67,13 @@ class RowsOf(Sequence[Mapping[str, Any]], Generic[T]):
 
 @frozen(eq=False, repr=False)
 class Table:
-    """One table of facts. ``styles`` colours the first cell of a row, by row number."""
+    """One table of facts. ``styles`` colours the first cell of a row, by row number; ``style`` by the row itself."""
 
     name: str
     columns: tuple[Column, ...]
     rows: Sequence[Mapping[str, Any]]
     styles: Mapping[int, str] = field(factory=dict)
+    style: Callable[[Mapping[str, Any]], str] = lambda _: ""
 
     def first(self, limit: int | None) -> "Table":
         """Return the table with its first rows alone."""
@@ -165,7 +166,7 @@ def print_table(out: Terminal, table: Table) -> None:
     columns = [column for column in table.columns if column.text]
     rows = []
     for number, row in enumerate(table.rows):
-        style = table.styles.get(number, "")
+        style = table.styles.get(number, "") or table.style(row)
         cells = []
         for position, column in enumerate(columns):
             text = shown(row.get(column.key), column.separator)
