@@ -307,7 +307,8 @@ while (1) { %s }
 
 @pytest.mark.real_root
 @pytest.mark.parametrize(
-    ("does", "reason"), [("sleep 9", "within 1 "), ('print pack("C*", 0..255)', "interrupted"), ("exit 0", "")]
+    ("does", "reason"),
+    [("sleep 9", "within 1 "), ('print pack("C*", 0..255)', "interrupted"), ("exit 0", "ended while polkit was asked")],
 )
 def test_a_bus_that_is_anyone_s_keeps_nobody_waiting(
     desktop: PrivateRoot, monkeypatch: pytest.MonkeyPatch, does: str, reason: str

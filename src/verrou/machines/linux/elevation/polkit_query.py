@@ -84,6 +84,8 @@ def answers(
             with _in_time():
                 _wait(lambda: _is_there(bus))
             return {name: _of_one(bus, uid, gid, actions) for name, uid, gid in people}
+    except ConnectionError:
+        raise OSError("the bus of this system ended while polkit was asked") from None
     finally:
         for process in started:
             process.kill()
