@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date, datetime, timedelta, timezone
 from enum import StrEnum
 from fnmatch import fnmatchcase
-from typing import assert_never
+from typing import NamedTuple, assert_never
 
 from attrs import define, field, frozen
 
@@ -89,6 +89,15 @@ NONE = Elevation()
 _ADDRESS = re.compile(r"[0-9.]+(/[0-9.]+)?|[0-9a-fA-F]*:[0-9a-fA-F:.]*(/[0-9]+)?")
 
 
+class _Alone(NamedTuple):
+    """An entry for one user alone, and how many of the others stand before it."""
+
+    name: str
+    before: int
+    entry: UserSpec
+    source: Source
+
+
 @define(repr=False)
 class _Named:
     """Every name and number that occurs in the files."""
@@ -99,8 +108,10 @@ class _Named:
     gids: set[int] = field(factory=set)
     shared: set[str] = field(factory=set)
     """Of the users those whom something else names than a line for them alone."""
-    alone: dict[str, list[tuple[str, int, str]]] = field(factory=dict)
-    """Of each user the lines for it alone: the name there, how many lines for others stand before, and what it says."""
+    alone: dict[str, list[_Alone]] = field(factory=dict)
+    """The entries for one user alone, by its name in lower case."""
+    common: list[tuple[UserSpec, Source]] = field(factory=list)
+    """All other entries."""
 
 
 @define(repr=False)
@@ -121,6 +132,7 @@ class Sudoers:
     _lines: dict[str, list[tuple[Source, Parsed]]] = field(factory=dict)
     _mentioned: "_Named | None" = None
     _answers: dict[object, Elevation] = field(factory=dict)
+    _dates: set[datetime] | None = None
 
     @classmethod
     def load(cls, root: Root) -> "Sudoers":
@@ -245,15 +257,16 @@ class Sudoers:
 
     def _moments(self, now: datetime) -> list[datetime]:
         """Return the moments shortly after each future date in the lines, in order."""
-        dates = {
-            _moment(text)
-            for entry, _ in self.entries
-            for privilege in entry.privileges
-            for allowance in privilege.allowances
-            for text in (allowance.not_before, allowance.not_after)
-            if text
-        }
-        return sorted(date + timedelta(seconds=1) for date in dates if now <= date < datetime.max)
+        if self._dates is None:
+            self._dates = {
+                _moment(text)
+                for entry, _ in self.entries
+                for privilege in entry.privileges
+                for allowance in privilege.allowances
+                for text in (allowance.not_before, allowance.not_after)
+                if text
+            }
+        return sorted(date + timedelta(seconds=1) for date in self._dates if now <= date < datetime.max)
 
     def what_counts_of(self, person: Person) -> tuple[object, ...]:
         """Return what the files can distinguish about a person.
@@ -275,21 +288,31 @@ class Sudoers:
         named, folded = self._named(), person.name.casefold()
         lines = named.alone.get(folded, [])
         is_known_by_more = folded in named.shared or person.uid in named.uids
-        if not lines or is_known_by_more or any(name != person.name for name, _, _ in lines):
+        if not lines or is_known_by_more or any(line.name != person.name for line in lines):
             return self.what_counts_of(person)
         _, *others = self.what_counts_of(person)
-        return (tuple((before, text) for _, before, text in lines), *others)
+        return (tuple((line.before, line.entry.rest) for line in lines), *others)
+
+    def entries_for(self, person: Person) -> list[tuple[UserSpec, Source]]:
+        """Return the entries that may be about a person, in order: without those for another one alone."""
+        named = self._named()
+        found: list[tuple[UserSpec, Source]] = []
+        at = 0
+        for line in named.alone.get(person.name.casefold(), ()):
+            found += (*named.common[at : line.before], (line.entry, line.source))
+            at = line.before
+        return found + named.common[at:]
 
     def _named(self) -> "_Named":
         if self._mentioned is None:
             named = self._mentioned = _Named()
-            before = 0
-            for entry, _ in self.entries:
+            for entry, source in self.entries:
                 first, *more = entry.users
                 if first.what is What.NAME and not first.negated and not more:
-                    named.alone.setdefault(first.text.casefold(), []).append((first.text, before, entry.rest))
+                    line = _Alone(first.text, len(named.common), entry, source)
+                    named.alone.setdefault(first.text.casefold(), []).append(line)
                 else:
-                    before += 1
+                    named.common.append((entry, source))
                     named.shared.update(each.text.casefold() for each in entry.users)
             named.shared.update(each.text.casefold() for each in self._all_other_members())
             for member in self._all_members():
@@ -398,7 +421,7 @@ class _Case:
         some: dict[str, tuple[Source, bool | None]] = {}
         found: Source | None = None
         asks: bool | None = None
-        for entry, source in reversed(self.sudoers.entries):
+        for entry, source in reversed(self.sudoers.entries_for(self.person)):
             if self._text(entry.users, "User", self._is_user) is not True:
                 continue
             for privilege in reversed(entry.privileges):
