@@ -49,12 +49,14 @@ SAYS = ("ALL=(ALL) ALL", "ALL=(ALL) !ALL", "ALL=(ALL) /usr/bin/id", "ALL=(ALL) !
 
 @pytest.mark.real_root
 @example([("warden", SAYS[0]), ("ALL", SAYS[1]), ("tern", SAYS[0])])
+@example([("ALL", SAYS[0]), ("warden", SAYS[3])])
 @example([("warden", SAYS[0]), ("tern", SAYS[0]), ("WARDEN", SAYS[1])])
 @example([("warden", SAYS[0]), ("tern", SAYS[0]), ("Defaults:warden", "!authenticate")])
 @given(st.lists(st.tuples(st.sampled_from(FOR_ONE * 2 + FOR_MORE), st.sampled_from(SAYS)), min_size=2, max_size=5))
 def test_those_told_to_be_treated_alike_are_so_by_sudo(sudo_root: PrivateRoot, lines: list[tuple[str, str]]) -> None:
     put(sudo_root, "".join(f"{who} {what}\n" for who, what in lines))
-    sudoers, told = Sudoers.load(Root(sudo_root.path)), sudo_says(sudo_root)
+    sudoers, told, ours = Sudoers.load(Root(sudo_root.path)), sudo_says(sudo_root), we_say(sudo_root)
+    assert not [pair for pair in told if ours[pair] not in (None, told[pair])]
     people = {name: Person(name, PEOPLE[name][0]) for name in FOR_ONE}
     keys = {name: sudoers.treated_alike(person) for name, person in people.items()}
     by_sudo = {name: [told[pair] for pair in told if pair[0] == name] for name in FOR_ONE}
