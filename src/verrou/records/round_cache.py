@@ -9,7 +9,7 @@ import stat
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import date, datetime
 from hashlib import sha256
-from itertools import islice
+from itertools import chain, islice
 from pathlib import Path
 from typing import Any, Self
 
@@ -51,11 +51,6 @@ class RoundCache:
         found = self._rows.get(key)
         return None if found is None else Row(**found, address=address, recorded=recorded)
 
-    def with_rows(self, rows: Iterable[tuple[Key, Row]]) -> Self:
-        """Return a cache of these rows, and of the others as far as there is room."""
-        new = {key: {name: getattr(row, name) for name in STORED} for key, row in rows}
-        return type(self)(dict(islice({**new, **self._rows}.items(), MOST_ROWS)))
-
     @classmethod
     def read(cls, file: Path | None) -> Self:
         """Return what the file has; nothing where there is none that can be used."""
@@ -65,15 +60,16 @@ class RoundCache:
             LOG.info("%s is not used: %s", file, reason)
             return cls({})
 
-    def write(self, file: Path) -> None:
-        """Write the file whole, or leave it as it is: a round never fails for it."""
+    def write(self, file: Path, rows: Iterable[tuple[Key, Row]]) -> None:
+        """Write these rows, and the others as far as there is room: the file whole, or it stays as it is. A round never
+        fails for it."""
         staged, digest = file.with_name(f".{NAME}.{os.getpid()}"), sha256()
         try:
             file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
             try:
                 with os.fdopen(descriptor, "wb") as stream:
-                    for line in self._lines():
+                    for line in self._lines(dict(rows)):
                         digest.update(line)
                         stream.write(line)
                     stream.write(digest.hexdigest().encode())
@@ -84,9 +80,11 @@ class RoundCache:
         except OSError as reason:
             LOG.info("%s is not written: %s", file, reason)
 
-    def _lines(self) -> Iterator[bytes]:
+    def _lines(self, rows: Mapping[Key, Row]) -> Iterator[bytes]:
         yield f"{_program()}\n".encode()
-        for key, found in self._rows.items():
+        others = ((key, parts) for key, parts in self._rows.items() if key not in rows)
+        new = ((key, {name: getattr(row, name) for name in STORED}) for key, row in rows.items())
+        for key, found in islice(chain(new, others), MOST_ROWS):
             parts = [*key, *map(_plain, found.values())]
             yield json.dumps(parts, separators=(",", ":")).encode() + b"\n"
 

@@ -136,7 +136,7 @@ def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, state
         assert outcome is not None
         yield outcome
     if file is not None and not all(key in cache for key, _ in rows):
-        cache.with_rows(rows).write(file)
+        cache.write(file, rows)
 
 
 def _look_everywhere(addresses: Sequence[str], worker: "_Worker") -> Iterator["Looked"]:

@@ -193,13 +193,10 @@ class Inside:
     def _sign_in(self, request: SignIn) -> RawAnswer:
         """Sign in until it is accepted, in a new process wherever one may not sign in again."""
         left = request.times
+        patience = PATIENCE_WITH_PAM if left == 1 else PATIENCE
+        sign_in = partial(pam_client.sign_in, request.account, request.password, request.service, request.comes_from)
         while True:
-            answer = self._apart(
-                partial(
-                    pam_client.sign_in, *(request.account, request.password, request.service, request.comes_from), left
-                ),
-                PATIENCE_WITH_PAM if left == 1 else PATIENCE,
-            )
+            answer = self._apart(partial(sign_in, left), patience)
             tried = answer.get("tried")
             if answer.get("accepted") or type(tried) is not int or not 0 < tried < left:
                 return answer
