@@ -50,6 +50,8 @@ SAYS = ("ALL=(ALL) ALL", "ALL=(ALL) !ALL", "ALL=(ALL) /usr/bin/id", "ALL=(ALL) !
 @pytest.mark.real_root
 @example([("warden", SAYS[0]), ("ALL", SAYS[1]), ("tern", SAYS[0])])
 @example([("ALL", SAYS[0]), ("warden", SAYS[3])])
+@example([("warden", SAYS[0]), ("tern", SAYS[0]), ("#2001", SAYS[1])])
+@example([("Warden", SAYS[0]), ("tern", SAYS[0]), ("Defaults", "!case_insensitive_user")])
 @example([("warden", SAYS[0]), ("tern", SAYS[0]), ("WARDEN", SAYS[1])])
 @example([("warden", SAYS[0]), ("tern", SAYS[0]), ("Defaults:warden", "!authenticate")])
 @given(st.lists(st.tuples(st.sampled_from(FOR_ONE * 2 + FOR_MORE), st.sampled_from(SAYS)), min_size=2, max_size=5))

@@ -273,6 +273,23 @@ def test_refusals_prove_nothing_on_a_machine_that_refuses_everything(
     assert not [each for each in results if each.result is Result.PASSED and not each.rule.startswith(lists)]
 
 
+@pytest.mark.parametrize("accepted", [1, 2])
+def test_a_machine_that_changes_no_password_any_more_remembers_none(
+    strict: BenchMachine, monkeypatch: pytest.MonkeyPatch, accepted: int
+) -> None:
+    change, changed = Authority.change_password, list[int]()
+
+    def tired(self: Authority, account: str, old: str, new: str) -> None:
+        if len(changed) == accepted:
+            raise No("no more today")
+        change(self, account, old, new)
+        changed.append(1)
+
+    monkeypatch.setattr(Authority, "change_password", tired)
+    (remembered,) = [result for result in trials(strict) if result.rule == "password.remember"]
+    assert remembered.result is Result.NOT_RUN and "no more today" in remembered.seen
+
+
 def test_a_machine_that_lets_everybody_in_is_no_proof_of_anything(
     strict: BenchMachine, monkeypatch: pytest.MonkeyPatch
 ) -> None:

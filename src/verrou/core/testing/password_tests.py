@@ -66,17 +66,26 @@ def _asks(rule_id: str, policy: Policy) -> bool:
 
 
 def _remembered(subject: TrialAccount, policy: Policy, first: str, rng: random.Random) -> Iterator[TrialResult]:
-    """Change passwords until ``first`` is the oldest remembered one, then try to set it again."""
-    current = first
+    """Change passwords until ``first`` is the oldest remembered one, then try to set it again; and another one, without
+    which a denial proves nothing."""
+    rule, current = "password.remember", first
+    message = f"the password of {policy.remember - 1} changes ago" if policy.remember > 1 else "the password in use"
     for _ in range(policy.remember - 1):
         following = make_password(policy, subject.account, rng)
         subject.age_password()
-        if not subject.change_password(current, following).accepted:
-            break
+        changed = subject.change_password(current, following)
+        if not changed.accepted:
+            yield not_run(rule, message, f"a password could not be changed so often: {changed.message}")
+            return
         current = following
     subject.age_password()
-    message = f"the password of {policy.remember - 1} changes ago" if current != first else "the password in use"
-    yield judge("password.remember", message, subject.change_password(current, first), False)
+    answer = subject.change_password(current, first)
+    if not answer.accepted:
+        control = subject.change_password(current, make_password(policy, subject.account, rng))
+        if not control.accepted:
+            yield not_run(rule, message, f"another one was rejected too: {control.message}")
+            return
+    yield judge(rule, message, answer, False)
 
 
 def _too_soon(subject: TrialAccount, snapshot: Snapshot, policy: Policy, rng: random.Random) -> Iterator[TrialResult]:
