@@ -1,5 +1,7 @@
 """A kind of machine that is only here: it is observed and tested, and cannot be copied. A class and a line suffice."""
 
+import errno
+import os
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -10,6 +12,7 @@ import pytest
 from attrs import evolve
 
 from conftest import Verrou
+from verrou.core.errors import NotEnoughRights
 from verrou.core.model import Account, Files, Snapshot
 from verrou.demo.scenario import lay_out
 from verrou.machines import registry
@@ -92,3 +95,12 @@ def test_a_new_kind_of_machine_needs_a_class_and_a_line(
     assert "it runs no programs" in verrou("survey", *m, "--ask-system", code=2).stderr
     assert "NAME.buoy" in verrou("survey", "-m", "nowhere", code=2).stderr
     assert buoy.read_bytes() == before and sorted(path.name for path in buoy.parent.iterdir()) == ["tide-01.buoy"]
+
+
+def test_what_may_not_be_looked_at_is_told_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    def denied(place: object, **_: object) -> os.stat_result:
+        raise PermissionError(errno.EACCES, "Permission denied", str(place))
+
+    monkeypatch.setattr(os, "stat", denied)
+    with pytest.raises(NotEnoughRights, match="this account cannot read it"):
+        registry.open_machine("hide-01.survey.json")

@@ -37,7 +37,7 @@ from verrou.cli.baseline_files import load_baseline
 from verrou.core.errors import BadInput
 from verrou.core.history.records import AccountRecord, Counts, FindingRecord, ReadingRecord, RunRecord, TrialRecord
 from verrou.core.history.runs import Run
-from verrou.core.history.trend import soon, together
+from verrou.core.history.trend import MachineHistory, Moment, Regression, Trend, soon, together
 from verrou.core.judging.audit import audit
 from verrou.core.judging.recording import record_of
 from verrou.core.model import Role
@@ -57,6 +57,7 @@ from verrou.records.logbook.reader import Selection
 from verrou.records.logbook.schema import metadata
 from verrou.records.logbook.store import Store
 from verrou.reports.tables import shown
+from verrou.reports.trend import regressed_table
 
 DAY = datetime(2026, 4, 7, 9, 30)
 
@@ -694,3 +695,13 @@ def test_where_a_run_is_kept_is_said_or_set(
     assert "2 records" in verrou("logbook", "list").stdout, "the setting says which"
     verrou("harden", "-m", bench, "-b", "office", "--only", "lockout", "--preview", code=1)
     assert "2 records" in verrou("logbook", "list").stdout, "a preview is no run"
+
+
+def test_what_regressed_is_listed_worst_first() -> None:
+    def history(machine: str, severity: Severity) -> MachineHistory:
+        regression = Regression("lockout.after", severity, DAY.date(), DAY.date())
+        return MachineHistory(machine, machine, "office", 1, (Moment(at=DAY),), (regression,), ())
+
+    table = regressed_table(Trend([history("hide-01", Severity.LOW), history("warden-03", Severity.HIGH)]))
+    assert [row["machine"] for row in table.rows] == ["warden-03", "hide-01"]
+    assert [row["machine"] for row in table.first(1).rows] == ["warden-03"]
