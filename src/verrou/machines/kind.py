@@ -30,6 +30,7 @@ class RulePlaces(NamedTuple):
 
 
 NOT_THERE = (errno.ENOENT, errno.ENOTDIR, errno.ELOOP)
+"""Errors of stat(2) that say that there is nothing, or a link in a circle."""
 
 
 def is_file(place: str) -> bool:

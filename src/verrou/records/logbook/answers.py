@@ -160,12 +160,12 @@ def histories(
         # Compiling these queries took longer than answering them; a server before PostgreSQL 11 does neither.
         quicker = "select set_config(name, 'off', true) from pg_settings where name = 'jit'"
         connection.execute(sql.text(quicker))
+    ends = _ends(machine)
     moments: dict[int, list[Moment]] = {}
-    required = _moments(_ends(machine), families, every_moment)
+    required = _moments(ends, families, every_moment)
     rows = connection.execute(required, execution_options={"yield_per": 5000})
     for machine_id, clock, _, _, *marks in sorted(map(tuple, rows)):
         moments.setdefault(machine_id, []).append(Moment(**dict(zip(MARKS, marks, strict=True)), at=clock))
-    ends = _ends(machine)
     regressed, ending = _standing(connection, ends, families, ending_by)
     undone = _undone(connection, ends)
     return [

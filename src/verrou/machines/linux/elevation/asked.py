@@ -60,12 +60,11 @@ class ElevationAsked:
     def accounts(self) -> tuple[Account, ...]:
         """Return all accounts, with the answer where it differs from the files."""
         asked = [each for each in self.people.accounts if each.may_sign_in and each.identity != "0"]
-        alike = [self._alike(account) for account in asked]
+        keyed = [(account, self._alike(account)) for account in asked]
         different: dict[object, Account] = {}
         # An account with a password answers for those without: sudo asks for it before it says what they can run.
-        has_one = [each.enabled and each.password is PasswordState.SET for each in asked]
-        for at in sorted(range(len(asked)), key=lambda each: not has_one[each]):
-            different.setdefault(alike[at], asked[at])
+        for account, key in sorted(keyed, key=lambda pair: not _has_a_password(pair[0])):
+            different.setdefault(key, account)
         chosen = dict(list(different.items())[:MOST_ASKED])
         try:
             answers = dict(zip(chosen, self._answers(list(chosen.values())), strict=True))
@@ -74,7 +73,7 @@ class ElevationAsked:
             return self.people.accounts
         known = [answer.known for answer in answers.values()]
         self.all_known = len(chosen) == len(different) and Known.UNKNOWN not in known
-        found = {account.name: answers.get(key) for account, key in zip(asked, alike, strict=True)}
+        found = {account.name: answers.get(key) for account, key in keyed}
         return tuple(self._as_answered(account, found.get(account.name)) for account in self.people.accounts)
 
     def _alike(self, account: Account) -> object:
@@ -117,6 +116,10 @@ class ElevationAsked:
         if lets:
             return evolve(account, grants=(*others, Grant.ADMINISTRATION), granted_by=(source,), denied_grants=())
         return evolve(account, grants=others, granted_by=(source,), denied_grants=(Grant.ADMINISTRATION,))
+
+
+def _has_a_password(account: Account) -> bool:
+    return account.enabled and account.password is PasswordState.SET
 
 
 def _of_sudo(answer: BySudo) -> Known:

@@ -35,6 +35,7 @@ IMPLY = "org.freedesktop.policykit.imply"
 YES, NO, ADMINISTRATOR = "yes", "no", "auth_admin"
 """Answers as in the files of actions; ``auth_admin`` asks for an administrator's password."""
 NOT_ANSWERED = ""
+"""Stands for an answer that polkit did not give."""
 
 
 @frozen(repr=False)

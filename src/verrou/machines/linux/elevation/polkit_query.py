@@ -33,6 +33,7 @@ Start = Callable[[Sequence[str]], "subprocess.Popen[bytes]"]
 """Starts a program of the system inside, with the rights that it may have there, to end with this process."""
 SOCKET = "/run/dbus/system_bus_socket"
 OPENED = (YES, ADMINISTRATOR)
+"""The answers by which an account gets what it asks for, if with an administrator's password."""
 POLKIT = "org.freedesktop.PolicyKit1"
 WHEN_STARTED = 19
 """Where proc(5) has the start time of a process, counted from behind its name."""

@@ -81,7 +81,7 @@ class Keys:
         found = self._accepted.get((name, home))
         if found is None:
             files = self.files
-            if files is None or (files.in_homes and not self._is_looked_in(home)):
+            if files is None or not self._may_have_keys(files, home):
                 places: list[str] = []
             else:
                 places = [file for file in files.of(name, home) if not self.root.lacks(file.rpartition("/")[0])]
@@ -89,10 +89,9 @@ class Keys:
             self._accepted[name, home] = found
         return found
 
-    def _is_looked_in(self, home: str) -> bool:
-        """Return whether a home may have files of keys."""
-        assert self.files is not None
-        return self.home_is_there(home) if not self.files.in_ssh else self._has_ssh(home)
+    def _may_have_keys(self, files: KeyFiles, home: str) -> bool:
+        """Return whether an account with this home may have files of keys."""
+        return self._has_ssh(home) if files.in_ssh else not files.in_homes or self.home_is_there(home)
 
     def _has_ssh(self, home: str) -> bool:
         found = self._with_ssh.get(home)

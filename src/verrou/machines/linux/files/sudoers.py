@@ -32,10 +32,10 @@ from verrou.machines.linux.root import Root, host_name
 LOG = Log(__name__)
 
 SUDOERS, VENDORS_SUDOERS = "/etc/sudoers", "/usr/etc/sudoers"
+"""The administrator's, and the vendor's that counts where there is none."""
 OURS = f"{SUDOERS}.d/zz-verrou"
 """What Verrou itself writes: read after all others of its folder, since of several lines about one setting the last
 counts."""
-"""The administrator's, and the vendor's that counts where there is none."""
 PROGRAMS = ("/usr/bin/sudo", "/usr/local/bin/sudo")
 DEEPEST = 128
 MOST_FILES = 500
