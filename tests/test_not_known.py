@@ -352,6 +352,7 @@ def test_what_is_reported_of_the_remote_shell_is_what_its_server_does(root: Priv
     counted = {(how, known): 0 for how in (False, True) for known in (False, True)}
 
     @examples(7)
+    @example("UsePAM yes\nAuthenticationMethods hostbased\nMatch User ana\nAuthenticationMethods publickey\n")
     @example("UsePAM yes\nPasswordAuthentication no\nAuthenticationMethods publickey password\n")
     @example("UsePAM yes\nAllowUsers bors\n")
     @example("UsePAM yes\nMatch User bors\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n")

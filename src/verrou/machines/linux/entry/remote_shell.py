@@ -163,8 +163,8 @@ class RemoteShell:
         general = Shell((), [line for line in self.lines if not line[3]])
         methods, wanted_at = general.setting("authenticationmethods", "any")
         lists = [] if methods == "any" else methods.split()
-        if wanted_at and lists and all(_satisfied(each, self._switched_on(general)) is Known.NO for each in lists):
-            yield "none of the required methods is enabled, so it may not start", wanted_at
+        if wanted_at and lists and all(_satisfied(each, self._switched_on(general)) is not Known.YES for each in lists):
+            yield "none of the required methods is known to be enabled, so it may not start", wanted_at
 
     @property
     def _where_it_does_not_start(self) -> tuple[Known, Known]:
