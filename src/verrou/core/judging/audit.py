@@ -11,6 +11,7 @@ from attrs import evolve, frozen
 
 from verrou.core.baselines.baseline import Baseline, Requirement, Waiver, WantedAccount, WantedGroup
 from verrou.core.baselines.desired import AtLeast, in_words_of
+from verrou.core.made_often import made_often
 from verrou.core.model import Reading, Role, Snapshot, Source, Status, unreadable
 from verrou.core.model.access import known_role
 from verrou.core.model.known import Known
@@ -21,7 +22,7 @@ from verrou.core.steps.gaps import Fact, Gap
 from verrou.core.values import Value
 
 
-@frozen(repr=False)
+@made_often
 class Finding:
     """One line of an audit.
 

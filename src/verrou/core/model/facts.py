@@ -7,8 +7,9 @@ from datetime import date, datetime
 from enum import StrEnum
 from typing import NewType
 
-from attrs import define, evolve, frozen, setters
+from attrs import evolve, frozen
 
+from verrou.core.made_often import made_often
 from verrou.core.model.text import counted, name_list, size_text
 from verrou.core.values import Value
 
@@ -100,7 +101,7 @@ class Unread(StrEnum):
     ADMINISTRATION = "administration"
 
 
-@define(on_setattr=setters.frozen, repr=False, unsafe_hash=True)
+@made_often
 class Source:
     """Where a fact is set: a file and its line (1 for the first), or words such as "default"."""
 
@@ -134,7 +135,7 @@ class Status(StrEnum):
     UNKNOWN = "unknown"
 
 
-@frozen(repr=False)
+@made_often
 class Reading:
     """Value of one rule on one machine, and what set it.
 
@@ -177,7 +178,7 @@ class ActKind(StrEnum):
     LINE = "line"
 
 
-@define(on_setattr=setters.frozen, repr=False)
+@made_often
 class Act:
     """One background job of an account.
 
@@ -189,7 +190,7 @@ class Act:
     opens: str = ""
 
 
-@define(on_setattr=setters.frozen, repr=False)
+@made_often
 class Account:
     """One account as the machine stores it: facts alone.
 
@@ -255,7 +256,7 @@ class Account:
     acts: tuple[Act, ...] = ()
 
 
-@define(on_setattr=setters.frozen, repr=False)
+@made_often
 class Group:
     """One group with its members by account name (primary members included) and its grants.
 

@@ -5,8 +5,9 @@ from collections.abc import Mapping
 from enum import StrEnum
 from functools import lru_cache
 
-from attrs import field, frozen
+from attrs import field
 
+from verrou.core.made_often import made_often
 from verrou.core.model.facts import Account, Source
 from verrou.core.model.known import Known
 
@@ -30,7 +31,7 @@ class Route(StrEnum):
         }[self]
 
 
-@frozen(repr=False)
+@made_often
 class Pattern:
     """Name pattern as in sshd_config(5): ``*`` matches any characters, ``?`` one, every other character itself.
 
@@ -49,7 +50,7 @@ def _compiled(text: str) -> re.Pattern[str]:
     return re.compile("".join(signs.get(sign, re.escape(sign)) for sign in re.sub(r"\*+", "*", text)), re.DOTALL)
 
 
-@frozen(repr=False)
+@made_often
 class Principals:
     """Set of principals: account and group names, and patterns of either.
 
@@ -82,7 +83,7 @@ class Principals:
 EVERYONE = Principals(everyone=True)
 
 
-@frozen(repr=False)
+@made_often
 class AccessListEntry:
     """Allow or deny entry of an access list; ``who`` alternates principals and exceptions.
 
@@ -110,7 +111,7 @@ def allow_only(principals: Principals, source: Source | None = None, *, settable
     return AccessListEntry(False, (EVERYONE, principals), source, settable)
 
 
-@frozen(repr=False)
+@made_often
 class Admission:
     """Decision about one account at an entry point, where neither lists nor account state decide.
 
@@ -126,7 +127,7 @@ class Admission:
     differs: bool = False
 
 
-@frozen(repr=False)
+@made_often
 class EntryPoint:
     """Entry point of a machine with its access lists; the first matching entry decides, default allow.
 

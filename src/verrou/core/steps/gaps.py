@@ -3,7 +3,7 @@
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
-from attrs import frozen
+from verrou.core.made_often import made_often
 
 if TYPE_CHECKING:
     from verrou.core.steps.step import Step
@@ -29,7 +29,7 @@ class Fact(StrEnum):
     ADMINISTERS = "administers"
 
 
-@frozen(repr=False)
+@made_often
 class Gap:
     """One fact about ``who`` (an account or a group, by name) that differs from the requirement.
 

@@ -7,8 +7,7 @@ import ipaddress
 import re
 from collections.abc import Callable, Iterator, Sequence
 
-from attrs import frozen
-
+from verrou.core.made_often import made_often
 from verrou.core.model.known import Known, any_of
 from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.pam.stack import PamLine
@@ -40,7 +39,7 @@ LONGEST_LINE = 8191
 """Bytes of a line that the module reads at once, its end included."""
 
 
-@frozen(repr=False)
+@made_often
 class Comer:
     """A user and an origin: ``place`` is an address, or a terminal where ``remote`` is not set."""
 

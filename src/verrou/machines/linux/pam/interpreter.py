@@ -6,8 +6,7 @@ of it agrees on is known. The algorithm is that of ``_pam_dispatch`` in libpam, 
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
-from attrs import frozen
-
+from verrou.core.made_often import made_often
 from verrou.core.model.known import Known
 from verrou.machines.linux.pam.control import DENIED, IGNORE, NEW_PASSWORD, RESULTS, SUCCESS
 from verrou.machines.linux.pam.stack import PamLine
@@ -24,7 +23,7 @@ Answers = Callable[[PamLine, bool], frozenset[str]]
 """Possible results of a line's module; the second argument: an earlier line asked for the password."""
 
 
-@frozen(repr=False)
+@made_often
 class Verdict:
     """Result of a stack.
 

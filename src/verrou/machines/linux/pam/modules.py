@@ -8,6 +8,7 @@ from enum import StrEnum
 
 from attrs import define, field, frozen
 
+from verrou.core.made_often import made_often
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
 from verrou.machines.linux.files.digits import digits
@@ -38,7 +39,7 @@ class Proof(StrEnum):
     KEY = "key"
 
 
-@frozen(repr=False)
+@made_often
 class PamUser:
     """An account as PAM sees it.
 
@@ -57,7 +58,7 @@ class PamUser:
     due: bool = False
 
 
-@frozen(repr=False)
+@made_often
 class Attempt:
     """A user of a service.
 
