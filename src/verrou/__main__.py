@@ -5,7 +5,7 @@ import gc
 import os
 import sys
 
-GARBAGE_THRESHOLDS = (100_000, 20, 20)
+GARBAGE_THRESHOLDS = (300_000, 20, 20)
 """A command makes many small objects that live until it ends, so that looking for garbage often is time lost."""
 
 

@@ -10,7 +10,7 @@ from verrou.cli.user import user
 from verrou.core.errors import BadInput
 from verrou.core.model import Snapshot
 from verrou.core.prediction.predict import predict
-from verrou.core.steps.step import GIVES_PASSWORD, Step, TrySignIn
+from verrou.core.steps.step import GIVES_PASSWORD, SetRules, Step, TrySignIn
 from verrou.core.testing.passwords import broken_rules, make_phrase, policy_of
 from verrou.machines.changes import Secrets
 from verrou.reports.tables import complain
@@ -27,8 +27,9 @@ def collect_passwords(steps: Sequence[Step], snapshot: Snapshot, typed: bool) ->
     every rule it breaks. An account that is tested is asked for its current password, unless the plan sets one."""
     policy, predicted = policy_of(snapshot), snapshot
     for step in steps:
-        predicted = predict(step, predicted)
-        policy = policy.together(policy_of(predicted))
+        if isinstance(step, SetRules):
+            predicted = predict(step, predicted)
+            policy = policy.together(policy_of(predicted))
     secrets, generated = Secrets(), Secrets()
     for step in steps:
         if isinstance(step, TrySignIn) and step.account not in secrets:

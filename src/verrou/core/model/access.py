@@ -263,7 +263,7 @@ def denied_routes(group: Group, snapshot: Snapshot) -> list[Route]:
 
 def administers(account: Account, snapshot: Snapshot) -> bool:
     """Return whether the account has administrator rights, by itself or by a group."""
-    given = Grant.ADMINISTRATION in account.grants or any(group in snapshot.administering for group in account.groups)
+    given = Grant.ADMINISTRATION in account.grants or not snapshot.administering.isdisjoint(account.groups)
     return given and Grant.ADMINISTRATION not in account.denied_grants
 
 

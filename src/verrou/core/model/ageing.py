@@ -53,18 +53,20 @@ def must_change(account: Account, snapshot: Snapshot, on: date) -> bool:
     """Return whether the account must change its password at sign-in on that day."""
     if account.password is PasswordState.NONE:
         return False
+    if account.change_due:
+        return True
     last = _last_good_day(account, snapshot)
-    return account.change_due or (last is not None and last < on)
+    return last is not None and last < on
 
 
 def usable_until(account: Account, snapshot: Snapshot) -> date | None:
     """Return the last day on which the account can be used: by its expiry date, or by the days of grace that an aged
     password has. shadow(5): the days of grace begin when the longest age has passed."""
-    days = [account.until] if account.until is not None else []
-    last = _last_good_day(account, snapshot)
-    if last is not None and account.grace is not None:
-        days.append(_later(last, account.grace))
-    return min(days, default=None)
+    last = None if account.grace is None else _last_good_day(account, snapshot)
+    if last is None or account.grace is None:
+        return account.until
+    end = _later(last, account.grace)
+    return end if account.until is None else min(end, account.until)
 
 
 def expired(account: Account, snapshot: Snapshot, on: date) -> bool:

@@ -100,9 +100,14 @@ def _other_administrators(snapshot: Snapshot, required: Value, listed: frozenset
 
 
 @_once
+def _enabled(snapshot: Snapshot) -> list[Account]:
+    return [account for account in snapshot.accounts if account.enabled]
+
+
+@_once
 def blank_accounts(snapshot: Snapshot) -> list[Account]:
     """Return enabled accounts with a blank password that is accepted."""
-    return [a for a in snapshot.accounts if a.enabled and a.password is PasswordState.BLANK]
+    return [a for a in _enabled(snapshot) if a.password is PasswordState.BLANK]
 
 
 @_once
@@ -110,18 +115,18 @@ def unending_accounts(snapshot: Snapshot) -> list[Account]:
     """Return enabled accounts of people whose password never has to be changed, without those a machine exempts."""
     return [
         a
-        for a in snapshot.accounts
-        if a.enabled
+        for a in _enabled(snapshot)
+        if a.password is PasswordState.SET
+        and not password_ages(a, snapshot)
         and is_person(a)
         and not exempt_from_ageing(a, snapshot)
-        and a.password is PasswordState.SET
-        and not password_ages(a, snapshot)
     ]
 
 
+@_once
 def _unread_passwords(snapshot: Snapshot) -> list[Account]:
     """Return the enabled accounts of which it is not known whether they have a password."""
-    return [a for a in snapshot.accounts if a.enabled and a.password is PasswordState.UNKNOWN]
+    return [a for a in _enabled(snapshot) if a.password is PasswordState.UNKNOWN]
 
 
 def _worst_of(find: Find, none: str) -> Callable[[Snapshot], Reading]:
@@ -186,7 +191,7 @@ def _doubled(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Ite
 @_once
 def _others(snapshot: Snapshot) -> list[Account]:
     """Return enabled accounts of people, without the built-in ones, which have rules of their own."""
-    return [a for a in snapshot.accounts if a.enabled and a.builtin is None and is_person(a)]
+    return [a for a in _enabled(snapshot) if a.builtin is None and is_person(a)]
 
 
 def _closing(account: Account) -> "tuple[Step, ...]":

@@ -228,16 +228,24 @@ class Root:
         return self._there[name]
 
     def look_within(self, folder: str, name: str) -> None:
-        """Look once for ``name`` in each folder of a folder, before it is asked for in many of them: what is no link,
-        and in no link, needs no resolving."""
+        """Look once for a folder ``name`` in each folder of a folder, and list it, before it is asked for in many of
+        them: what is no link, and in no link, needs no resolving."""
         with self._listed(folder) as descriptor:
             for entry in () if descriptor is None else os.scandir(descriptor):
-                with suppress(OSError):
-                    if entry.is_dir(follow_symlinks=False):
-                        place = f"{folder}/{entry.name}/{name}"
-                        there = _is_there_itself(f"{entry.name}/{name}", descriptor)
-                        if there is not None:
-                            self._there.setdefault(place, there)
+                try:
+                    if not entry.is_dir(follow_symlinks=False):
+                        continue
+                    names = _names_itself(f"{entry.name}/{name}", descriptor)
+                except OSError:  # a link or no folder, or it may not be listed
+                    continue
+                place = f"{folder}/{entry.name}/{name}"
+                self._there.setdefault(place, names is not None)
+                if names is not None:
+                    self._listings.setdefault((place, False), names)
+
+    def is_listed(self, folder: str) -> bool:
+        """Return whether the names in a folder are known already."""
+        return (folder, False) in self._listings
 
     def is_folder(self, name: str) -> bool:
         """Return whether it is a folder, or a link to one."""
@@ -434,13 +442,17 @@ class Root:
             return None
 
 
-def _is_there_itself(name: str, folder: int | None) -> bool | None:
-    """Return whether something is there; None for a link. Raises: OSError: that cannot be seen."""
+def _names_itself(name: str, folder: int | None) -> list[str] | None:
+    """Return the sorted names in a folder below an open one; None without it. Raises: OSError: it is a link or no
+    folder, or cannot be listed."""
     try:
-        now = os.stat(name, dir_fd=folder, follow_symlinks=False)
-    except (FileNotFoundError, NotADirectoryError):
-        return False
-    return None if stat.S_ISLNK(now.st_mode) else True
+        descriptor = os.open(name, _OPEN_FOLDER | os.O_NOFOLLOW, dir_fd=folder)
+    except FileNotFoundError:
+        return None
+    try:
+        return sorted(os.listdir(descriptor))
+    finally:
+        os.close(descriptor)
 
 
 def _matches(name: str, pattern: str) -> bool:

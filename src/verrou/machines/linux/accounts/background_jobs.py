@@ -247,7 +247,7 @@ def _keys_that_open_others(keys: Keys, accounts: Iterable[Account]) -> dict[str,
     opened: dict[str, dict[str, Source]] = defaultdict(dict)
     owners: dict[str, dict[str, None]] = defaultdict(dict)
     for account in accounts:
-        if keys.files is None or not (account.keys or keys.home_is_there(account.home)):
+        if keys.files is None or not (account.keys or keys.has_ssh(account.home)):
             continue
         for key in keys.accepted(account.name, account.home):
             owners[key.text][account.name] = None

@@ -6,8 +6,9 @@ from datetime import date, datetime, timedelta
 from functools import lru_cache
 from typing import Any
 
-from attrs import define, field, frozen
+from attrs import define, field
 
+from verrou.core.made_often import made_often
 from verrou.core.model import (
     Account,
     AccountName,
@@ -45,7 +46,7 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
 from verrou.machines.linux.files.sshd import by_origin
-from verrou.machines.linux.files.sudoers import Elevation, PasswordOwner, Person, Sudoers
+from verrou.machines.linux.files.sudoers import NO_NUMBER, Elevation, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.root import Root
 
 LOGIN_DEFS, VENDORS_LOGIN_DEFS = "/etc/login.defs", "/usr/etc/login.defs"
@@ -60,7 +61,7 @@ FULL_NAME, NOTE = 0, 4
 """Positions of the full name, and of what chfn(1) calls "other", in the comment field of passwd(5)."""
 
 
-@frozen(repr=False)
+@made_often
 class Ageing:
     """The ageing fields of one shadow line, in days; None where a field is empty or means never.
 
@@ -102,18 +103,14 @@ class AccountFiles:
 
 def ageing(fields: tuple[str, ...]) -> Ageing:
     """Return the fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
-    return _ageing(fields[2:8])
+    changed = fields[ShadowField.CHANGED]
+    minimum, maximum, warning, inactive, expires = map(limit_in_days, fields[ShadowField.LEAST : ShadowField.FLAG])
+    never = minimum is None and (number(fields[ShadowField.LEAST]) or 0) >= NEVER_DAYS
+    fixed = never or (minimum is not None and maximum is not None and minimum > maximum)
+    return Ageing(number(changed), minimum, maximum, warning, inactive, expires, fixed)
 
 
 @lru_cache(maxsize=4096)
-def _ageing(fields: tuple[str, ...]) -> Ageing:
-    # Most accounts of a system share their ageing, so that a large system is read in a few different lines.
-    minimum, maximum, warning, inactive, expires = map(limit_in_days, fields[1:])
-    never = (number(fields[1]) or 0) >= NEVER_DAYS
-    fixed = never or (minimum is not None and maximum is not None and minimum > maximum)
-    return Ageing(number(fields[0]), minimum, maximum, warning, inactive, expires, fixed)
-
-
 def limit_in_days(text: str) -> int | None:
     """Return one ageing field; None where it is empty or means never."""
     days = number(text)
@@ -147,7 +144,10 @@ def numbers_of_people(defs: Mapping[str, tuple[str, Source]]) -> range:
 
 @define(repr=False)
 class Population:
-    """All accounts and groups, and what is broken about them."""
+    """All accounts and groups, and what is broken about them.
+
+    ``granting`` are the numbers of the groups that anything about elevation can go by; None where it is given to
+    everyone."""
 
     accounts: tuple[Account, ...]
     groups: tuple[Group, ...]
@@ -156,6 +156,7 @@ class Population:
     seen: SignIns
     sudoers: Sudoers
     doas: Doas
+    granting: frozenset[int] | None
 
 
 def _last_day(expires: int | None) -> date | None:
@@ -209,10 +210,13 @@ def population(
     groups = _groups(root, files, beside)
     routes = entry_points(root, beside.members.numbers, [(account.name, account.groups) for account in people])
     warnings += [f"{line}: counts only for sign-ins from there" for line in by_origin(root)]
-    return Population(people, groups, warnings + left_behind, routes, beside.seen, sudoers, beside.doas)
+    return Population(
+        people, groups, warnings + left_behind, routes, beside.seen, sudoers, beside.doas, beside.granting
+    )
 
 
 NSSWITCH = "/etc/nsswitch.conf"
+NOT_INSIDE = Inside()
 
 
 def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
@@ -262,16 +266,21 @@ class _Members:
         by_number = {int(record.fields[GroupField.GID]): record.name for record in reversed(records)}
         return cls(numbers, main, by_number, listed)
 
-    def groups_of(self, record: AccountLine) -> tuple[str, ...]:
-        """Return the groups of an account, its main one first."""
-        main = self.main.get(record.fields[PasswdField.GID])
-        return tuple(dict.fromkeys(([main] if main else []) + list(self.listed.get(record.name, ()))))
+    def groups_of(self, record: AccountLine) -> tuple[tuple[str, ...], tuple[int, ...]]:
+        """Return the groups of an account by name and by number, its main one first; that may have no name."""
+        gid, listed = record.fields[PasswdField.GID], self.listed.get(record.name, ())
+        main = self.main.get(gid)
+        names = (main, *listed) if main else tuple(listed)
+        gids = int(gid), *map(self.numbers.__getitem__, listed)
+        if listed and (len(set(names)) != len(names) or len(set(gids)) != len(gids)):
+            return tuple(dict.fromkeys(names)), tuple(dict.fromkeys(gids))
+        return names, gids
 
 
 def members_by_account(files: AccountFiles) -> dict[str, tuple[str, ...]]:
     """Return every account by name, with its groups."""
     members = _Members.load(files)
-    return {record.name: members.groups_of(record) for record in files.passwd.records()}
+    return {record.name: members.groups_of(record)[0] for record in files.passwd.records()}
 
 
 @define(repr=False)
@@ -295,13 +304,13 @@ class _Beside:
     passwords_known: bool
     shells: Shells
     by_uid: Mapping[int, str]
+    granting: frozenset[int] | None
     excepting: dict[str, tuple[str, ...]] = field(factory=dict, init=False)
     """Commands excluded, by the line that grants everything else."""
 
-    def gids_of(self, record: AccountLine, groups: Sequence[str]) -> tuple[int, ...]:
-        """Return the numbers of an account's groups, its main one first."""
-        numbers = self.members.numbers
-        return tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
+    def may_elevate(self, name: str, uid: int, gids: tuple[int, ...]) -> bool:
+        """Return whether anything about elevation can go by an account's name or number, or by one of its groups."""
+        return uid == 0 or self.granting is None or not self.granting.isdisjoint(gids) or self.sudoers.names(name, uid)
 
     @classmethod
     def load(
@@ -316,12 +325,17 @@ class _Beside:
             for name, gid in members.numbers.items()
         }
         by_uid = {int(record.fields[PasswdField.UID]): record.name for record in reversed(files.passwd.records())}
+        by_group = {name: lines for name, lines in making.items() if lines}
+        granting = None
+        if not doas.rules and not sudoers.elevation(Person("", NO_NUMBER), now).sources:
+            by_sudo = (gid for gid, name in members.by_number.items() if sudoers.names_group(name, gid))
+            granting = frozenset((*by_sudo, *(members.numbers[name] for name in by_group)))
         return cls(
             now,
             sudoers,
             doas,
             members,
-            {name: lines for name, lines in making.items() if lines},
+            by_group,
             numbers_of_people(defs),
             lockouts,
             sign_ins(root),
@@ -333,6 +347,7 @@ class _Beside:
             SHADOW not in root.denied,
             Shells(root),
             by_uid,
+            granting,
         )
 
 
@@ -346,7 +361,9 @@ def _groups(root: Root, files: AccountFiles, beside: _Beside) -> tuple[Group, ..
     groups = []
     for record in files.group.records():
         lines = beside.by_group.get(record.name, ())
-        members = dict.fromkeys([*in_main.get(record.name, []), *members_of(record.fields[GroupField.MEMBERS])])
+        members: Iterable[str] = in_main.get(record.name, ())
+        if listed := record.fields[GroupField.MEMBERS]:
+            members = dict.fromkeys((*members, *members_of(listed)))
         grants = (Grant.ADMINISTRATION,) if lines else ()
         if record.name in confined:
             grants, lines = (*grants, Grant.GUEST_USE), (*lines, confined[record.name])
@@ -365,8 +382,8 @@ def _account(
     uid = int(record.fields[PasswdField.UID])
     words = record.fields[PasswdField.COMMENT].split(",")
     attempts, locked = beside.lockouts.get(name, (0, None))
-    groups = beside.members.groups_of(record)
-    gids, inside = beside.gids_of(record, groups), beside.inside.get(name, Inside())
+    groups, gids = beside.members.groups_of(record)
+    inside = beside.inside.get(name, NOT_INSIDE)
     shell_fault = beside.shells.fault(record.fields[PasswdField.SHELL], uid, gids)
     return Account(
         name=AccountName(name),
@@ -439,6 +456,8 @@ def _given(
     """Return what sudoers grant the account, by itself and through its groups."""
     # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first.
     name = beside.by_uid[uid]
+    if not beside.may_elevate(name, uid, gids):
+        return {}
     person = Person(name, uid, tuple(beside.members.by_number.get(gid, "") for gid in gids), gids)
     elevation = _elevation(person, beside)
     by_a_group = any(group in beside.by_group for group in groups)
@@ -473,7 +492,7 @@ def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:
     return [
         a
         for a in accounts
-        if a.origin is Origin.ADDED and a.identity != "0" and a.password is PasswordState.SET and a.enabled
+        if a.enabled and a.password is PasswordState.SET and a.origin is Origin.ADDED and a.identity != "0"
     ]
 
 

@@ -49,6 +49,8 @@ class ElevationAsked:
     _gids: Mapping[str, str] = field(init=False)
     _by_uid: Mapping[str, str] = field(init=False)
     _administering: frozenset[str] = field(init=False)
+    _granting: frozenset[str] | None = field(init=False)
+    """The groups that anything can go by, where everything about elevation is understood."""
 
     def __attrs_post_init__(self) -> None:
         # By number, of two names the first: so sudo and doas look people and groups up.
@@ -56,6 +58,10 @@ class ElevationAsked:
         self._by_gid = {group.identity: group.name for group in reversed(self.people.groups)}
         self._by_uid = {account.identity: account.name for account in reversed(self.people.accounts)}
         self._administering = frozenset(g.name for g in self.people.groups if Grant.ADMINISTRATION in g.grants)
+        granting, sudoers = self.people.granting, self.people.sudoers
+        self._granting = None
+        if granting is not None and not (sudoers.unknown or sudoers.passed_over or self.people.doas.unknown):
+            self._granting = frozenset(name for name, gid in self._gids.items() if int(gid) in granting)
 
     def accounts(self) -> tuple[Account, ...]:
         """Return all accounts, with the answer where it differs from the files."""
@@ -82,9 +88,12 @@ class ElevationAsked:
         sudoers, doas = self.people.sudoers, self.people.doas
         if sudoers.unknown or sudoers.passed_over or doas.unknown:
             return account.name
+        name, uid = self._by_uid[account.identity], int(account.identity)
+        if self._granting is not None and self._granting.isdisjoint(account.groups) and not sudoers.names(name, uid):
+            return ""
         gids = [self._gids[group] for group in account.groups if group in self._gids]
         groups, numbers = tuple(self._by_gid[gid] for gid in gids), tuple(map(int, gids))
-        person = Person(self._by_uid[account.identity], int(account.identity), groups, numbers)
+        person = Person(name, uid, groups, numbers)
         return sudoers.treated_alike(person), doas.what_counts_of(person)
 
     def _answers(self, accounts: Sequence[Account]) -> list[Answer]:
@@ -98,9 +107,11 @@ class ElevationAsked:
         ]
 
     def _as_answered(self, account: Account, answer: Answer | None) -> Account:
-        given = Grant.ADMINISTRATION in account.grants or any(group in self._administering for group in account.groups)
+        if answer is None or answer.known is Known.UNKNOWN:
+            return account
+        given = Grant.ADMINISTRATION in account.grants or not self._administering.isdisjoint(account.groups)
         reads_so = given and Grant.ADMINISTRATION not in account.denied_grants
-        if answer is None or answer.known is Known.of(reads_so) or answer.known is Known.UNKNOWN:
+        if answer.known is Known.of(reads_so):
             return account
         lets = answer.known is Known.YES
         if lets and account.may_run:

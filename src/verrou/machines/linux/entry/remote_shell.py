@@ -85,10 +85,12 @@ class ServerAcceptance:
 class RemoteShell:
     """The server of a system: asked itself where possible, otherwise read from its files.
 
-    ``accounts`` are those it is asked about. ``by_name``: some line depends on names or groups."""
+    ``accounts`` are those it is asked about. ``numbers_shared``: some groups share an ID. ``by_name``: some line
+    depends on names or groups."""
 
     root: Root
     accounts: Sequence[Account] = ()
+    numbers_shared: bool = False
     lines: list[Line] = field(init=False)
     by_name: bool = field(init=False)
     _known: dict[object, ServerAcceptance] = field(factory=dict, init=False)
@@ -98,7 +100,7 @@ class RemoteShell:
         self.lines = list(config_lines(self.root)) if sshd_installed(self.root) else []
         self.by_name = any(under or key in LISTS for key, _, _, under in self.lines)
         if self.lines and self.root.asker is not None:
-            self._asked = ShellAsked(self.root, self.lines)
+            self._asked = ShellAsked(self.root, self.lines, self.numbers_shared)
             self._asked.ask([account for account in self.accounts if account.may_sign_in])
 
     @property

@@ -11,7 +11,6 @@ from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Source
 from verrou.core.model.routes import Pattern
 from verrou.machines.linux.copy.requests import RunShellServer
-from verrou.machines.linux.files.account_files import GROUP, AccountFile, twins
 from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
 from verrou.machines.linux.root import Root
 from verrou.machines.protocol import DryRunUnavailable
@@ -43,10 +42,11 @@ class Effective:
 @define(repr=False)
 class ShellAsked:
     """The answers of the server. ``fault`` says why it does not start with its settings, ``trouble`` why it was not
-    asked."""
+    asked. ``numbers_shared``: some groups share an ID."""
 
     root: Root
     lines: Sequence[Line]
+    numbers_shared: bool
     fault: str = ""
     trouble: str = ""
     _found: dict[object, Effective] = field(factory=dict, init=False)
@@ -62,8 +62,7 @@ class ShellAsked:
             if word.lower() in ("user", "group")
         ]
         names = [name.removeprefix("!") for each in lists for name in each.split(",")]
-        shared = twins(AccountFile.parse(GROUP, self.root.text(GROUP) or ""))
-        self._by_pattern = bool(shared) or any(set(name) & set("*?") for name in names)
+        self._by_pattern = self.numbers_shared or any(set(name) & set("*?") for name in names)
         self._named = frozenset(names)
 
     def ask(self, accounts: Sequence[Account]) -> None:

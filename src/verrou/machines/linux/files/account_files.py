@@ -5,7 +5,7 @@ from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 from attrs import define, field, frozen
 
@@ -121,7 +121,7 @@ class AccountFile:
                 broken.append(Broken(self.name, number, "found an empty name"))
             elif not _all_numbers(fields, numbers) and not _made_plain(fields, numbers):
                 broken.append(Broken(self.name, number, "a number field is not a number"))
-            elif ages and (plain := _ages(tuple(fields[ages]))) is not True:
+            elif ages and (plain := _ages(fields[ages])) != fields[ages]:
                 if plain is None:
                     broken.append(Broken(self.name, number, "a number field is not a number"))
                 else:
@@ -240,30 +240,33 @@ def _made_plain(fields: list[str], positions: Sequence[int]) -> bool:
     return True
 
 
-@lru_cache(maxsize=4096)
-def _ages(fields: tuple[str, ...]) -> "Literal[True] | list[str] | None":
-    """Return True where all age fields are plain, else the fields as the C library parses them; None where it rejects
+def _ages(fields: Sequence[str]) -> list[str] | None:
+    """Return the age fields and the last one, which is no age, as the C library parses them; None where it rejects
     them."""
-    plain = [_plain_number(field) if field else "" for field in fields]
-    if None in plain:
-        return None
-    # The largest number is minus one to the C library, which means none; the last field is no age.
-    taken = ["" if field == str(LARGEST) and at < 6 else field for at, field in enumerate(plain) if field is not None]
-    return True if taken == list(fields) else taken
+    plain = [*map(_age, fields[:-1]), _plain_number(fields[-1]) if fields[-1] else ""]
+    return None if None in plain else plain  # type: ignore[return-value]
 
 
+@lru_cache(maxsize=4096)
+def _age(text: str) -> str | None:
+    """Return one age field; the largest number is minus one to the C library, which means none."""
+    plain = _plain_number(text) if text else ""
+    return "" if plain == str(LARGEST) else plain
+
+
+@lru_cache(maxsize=4096)
 def number(text: str) -> int | None:
-    """Return a field of digits, with a sign; None for an empty or a wrong one."""
+    """Return a field of digits, with a sign; None for an empty or a wrong one. A large system has few that differ."""
     try:
         return int(text) if text.isascii() and len(text) < 12 else None
     except ValueError:
         return None
 
 
-def twins(groups: AccountFile | None) -> Mapping[str, tuple[str, ...]]:
+def twins(groups: AccountFile) -> Mapping[str, tuple[str, ...]]:
     """Return the group names that share an ID, each with all names of that ID: the system goes by the number."""
     by_gid: dict[str, dict[str, None]] = {}
-    for record in groups.records() if groups else ():
+    for record in groups.records():
         by_gid.setdefault(record.fields[GroupField.GID], {})[record.name] = None
     return {name: tuple(names) for names in by_gid.values() if len(names) > 1 for name in names}
 

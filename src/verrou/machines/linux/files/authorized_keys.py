@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from attrs import frozen
 
 from verrou.core.errors import VerrouError
+from verrou.core.made_often import made_often
 from verrou.core.model import Source
 from verrou.log import Log
 from verrou.machines.linux.files.sshd import sshd_installed, sshd_setting, sshd_settings
@@ -21,7 +22,7 @@ _QUOTED = re.compile(r'"(?:\\.|[^"\\])*"')
 _KEY = re.compile(r"(?:^|\s)((?:sk-)?(?:ssh|ecdsa)-[\w@.-]+)\s+([A-Za-z0-9+/=]+)(?:\s+(.*))?")
 
 
-@frozen(repr=False)
+@made_often
 class PublicKey:
     """One public key: its own bytes as text, its source, and the comment that people know it by."""
 
@@ -78,32 +79,28 @@ class Keys:
 
     def accepted(self, name: str, home: str) -> tuple[PublicKey, ...]:
         """Return the keys that a remote shell accepts for an account, by its name and home."""
+        files = self.files
+        if files is None or not (self.has_ssh(home) if files.in_ssh else not files.in_homes or self._is_there(home)):
+            return ()
         found = self._accepted.get((name, home))
         if found is None:
-            files = self.files
-            if files is None or not self._may_have_keys(files, home):
-                places: list[str] = []
-            else:
-                places = [file for file in files.of(name, home) if not self.root.lacks(file.rpartition("/")[0])]
-            found = tuple(key for file in places for key in keys_in(self.root, file))
+            places = [file for file in files.of(name, home) if not self.root.lacks(file.rpartition("/")[0])]
+            found = tuple(key for file in places if self._may_be_there(file) for key in keys_in(self.root, file))
             self._accepted[name, home] = found
         return found
 
-    def _may_have_keys(self, files: KeyFiles, home: str) -> bool:
-        """Return whether an account with this home may have files of keys."""
-        return self._has_ssh(home) if files.in_ssh else not files.in_homes or self.home_is_there(home)
-
-    def _has_ssh(self, home: str) -> bool:
+    def has_ssh(self, home: str) -> bool:
+        """Return whether a home may have a folder of keys, from one look into all homes of a folder."""
         found = self._with_ssh.get(home)
         if found is None:
-            found = self._with_ssh[home] = self.home_is_there(home) and not self.root.lacks(f"{home}/.ssh")
+            found = self._with_ssh[home] = self._is_there(home) and not self.root.lacks(f"{home}/.ssh")
         return found
 
     def own(self, home: str) -> Iterator[PublicKey]:
         """Yield the public halves of the keys in an account's home."""
-        folder = f"{home}/.ssh"
-        if self.files is None or not self._has_ssh(home):
+        if self.files is None or not self.has_ssh(home):
             return
+        folder = f"{home}/.ssh"
         try:
             names = self.root.names_in(folder) if self.root.exists(folder) else ()
         except VerrouError as error:
@@ -113,7 +110,12 @@ class Keys:
             if name.endswith(".pub"):
                 yield from keys_in(self.root, f"{folder}/{name}")
 
-    def home_is_there(self, home: str) -> bool:
+    def _may_be_there(self, file: str) -> bool:
+        """Return whether a file may be in its folder, where that is listed anyway."""
+        folder, _, name = file.rpartition("/")
+        return not self.root.is_listed(folder) or name in self.root.names_in(folder)
+
+    def _is_there(self, home: str) -> bool:
         """Return whether a home exists, from one listing of the folder of homes."""
         parent, _, last = home.rstrip("/").rpartition("/")
         if parent not in self._in_folder:

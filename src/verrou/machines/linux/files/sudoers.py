@@ -8,8 +8,9 @@ from enum import StrEnum
 from fnmatch import fnmatchcase
 from typing import NamedTuple, assert_never
 
-from attrs import define, field, frozen
+from attrs import define, field
 
+from verrou.core.made_often import made_often
 from verrou.core.model import Source
 from verrou.log import Log
 from verrou.machines.linux.files.sudoers_grammar import (
@@ -53,7 +54,7 @@ class PasswordOwner(StrEnum):
     TARGET = "the other account's"
 
 
-@frozen(repr=False)
+@made_often
 class Person:
     """A person with name, ID, and groups with theirs."""
 
@@ -70,7 +71,7 @@ EVERY = "ALL"
 ROOT = Person("root", 0, ("root",), (0,))
 
 
-@frozen(repr=False)
+@made_often
 class Elevation:
     """What an account can do as root.
 
@@ -274,11 +275,21 @@ class Sudoers:
         Someone whose names do not occur in them is like everyone, which is nearly everyone on a large system."""
         named = self._named()
         return (
-            person.name if person.name.casefold() in named.users or person.uid in named.uids else "",
+            person.name if self.names(person.name, person.uid) else "",
             person.uid == 0,
             *(group for group in person.groups if group.casefold() in named.groups),
             *(gid for gid in person.gids if gid in named.gids),
         )
+
+    def names(self, name: str, uid: int) -> bool:
+        """Return whether a line goes by the name or the number of an account."""
+        named = self._named()
+        return name.casefold() in named.users or uid in named.uids
+
+    def names_group(self, name: str, gid: int) -> bool:
+        """Return whether a line goes by the name or the number of a group."""
+        named = self._named()
+        return name.casefold() in named.groups or gid in named.gids
 
     def treated_alike(self, person: Person) -> tuple[object, ...]:
         """Return what sudo itself can distinguish about a person, wherever its files are understood.
@@ -357,8 +368,7 @@ class Sudoers:
 
     def makes_administrators(self, group: str, gid: int, now: datetime) -> tuple[Source, ...]:
         """Return the lines that make administrators of a group's members; empty where everyone is one."""
-        named = self._named()
-        if group.casefold() not in named.groups and gid not in named.gids:
+        if not self.names_group(group, gid):
             return ()
         if self.elevation(Person("", NO_NUMBER), now).everything:
             return ()

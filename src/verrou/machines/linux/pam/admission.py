@@ -5,7 +5,6 @@ decides differently, or of which it is not known."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
-from functools import lru_cache
 from typing import NamedTuple
 
 from attrs import define, evolve, field
@@ -22,12 +21,10 @@ from verrou.machines.linux.entry.service_files import UnknownService, unknown_se
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
 from verrou.machines.linux.files.account_files import (
     AccountLine,
-    PasswdField,
     ShadowField,
     number,
     twins,
 )
-from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.pam.asking import Alike, Cell, PamAsked, alike, was_not_asked
 from verrou.machines.linux.pam.interpreter import Verdict
@@ -137,6 +134,7 @@ class Services:
     snapshot: Snapshot
     _modules: Modules = field(init=False)
     _people: dict[str, PamUser] = field(init=False)
+    _states: list[object] | None = field(default=None, init=False)
     _known: dict[object, Verdict] = field(factory=dict, init=False)
     _stacks: dict[tuple[str, str], Stack] = field(factory=dict, init=False)
     _by_name: dict[tuple[str, str], tuple[PamLine, ...]] = field(factory=dict, init=False)
@@ -153,13 +151,14 @@ class Services:
 
     def __attrs_post_init__(self) -> None:
         self._today = self.snapshot.machine.now.date()
-        self._shell = RemoteShell(self.root, self.snapshot.accounts)
+        shared = twins(self.files.group)
+        self._shell = RemoteShell(self.root, self.snapshot.accounts, bool(shared))
         self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
         self._shell_entry_points = [
             evolve(entry_point, also=()) for entry_point in self.snapshot.entry_points if "sshd" in entry_point.services
         ]
         self._modules = Modules(self.root)
-        self._people = somebodies(self.files, self.snapshot.accounts, self._today)
+        self._people = somebodies(self.files, self.snapshot.accounts, shared, self._today)
 
     def ask(self, unknown: Sequence[str]) -> None:
         """Ask PAM itself about every account, service and origin, where it can be asked."""
@@ -267,15 +266,21 @@ class Services:
         by_name = any(entry_point.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
         by_name = by_name or (service == "sshd" and self._shell.by_name) or service in self._told_apart
         as_told: set[object] = set()
-        for account in self.snapshot.accounts:
-            state = None if by_name else _state(account, self._people.get(account.name), self.snapshot, self._today)
+        for account, state in zip(self.snapshot.accounts, self._every_state(), strict=True):
             if state in as_told:
                 continue
             found = self._otherwise(account, entry_point, own, service)
             if found is not None:
                 yield account.name, found
-            elif state is not None:
+            elif state is not None and not by_name:
                 as_told.add(state)
+
+    def _every_state(self) -> list[object]:
+        """Return the state of each account, in order; see :func:`_state`."""
+        if self._states is None:
+            people, snapshot, today = self._people, self.snapshot, self._today
+            self._states = [_state(each, people.get(each.name), snapshot, today) for each in snapshot.accounts]
+        return self._states
 
     def _otherwise(self, account: Account, entry_point: EntryPoint, own: EntryPoint, service: str) -> Admission | None:
         """Return the admission of an account at a service, where it differs from what is known already.
@@ -501,56 +506,46 @@ def _state(account: Account, who: PamUser | None, snapshot: Snapshot, today: dat
     Of its days only what follows from them today: else hardly two accounts of a large system would be alike."""
     if who is None:
         return None
-    return (
-        *_state_of(who),
-        *(account.enabled, account.may_sign_in, account.password, account.keys > 0, account.identity == "0"),
-        *(expired(account, snapshot, today), must_change(account, snapshot, today), account.cannot_change),
-        *(account.shell, account.linked_identity, account.builtin),
-    )
+    days = expired(account, snapshot, today), must_change(account, snapshot, today), account.cannot_change
+    own = account.enabled, account.may_sign_in, account.password, account.keys > 0, account.identity == "0"
+    return _state_of(who), own, days, account.shell, account.linked_identity, account.builtin
 
 
 def _state_of(who: PamUser) -> tuple[object, ...]:
     return who.password, who.ended, who.aged_out, who.due, who.uid == 0
 
 
-def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, PamUser]:
-    """Return the accounts of the files as PAM sees them, by name."""
-    groups: Mapping[str, tuple[str, ...]] = {account.name: tuple(account.groups) for account in reversed(accounts)}
-    if shared := twins(files.group):
-        groups = {
-            name: tuple(dict.fromkeys(each for group in mine for each in (group, *shared.get(group, ()))))
-            for name, mine in groups.items()
-        }
+def somebodies(
+    files: AccountFiles, accounts: Sequence[Account], shared: Mapping[str, tuple[str, ...]], today: date
+) -> dict[str, PamUser]:
+    """Return the accounts of the files as PAM sees them, by name. ``shared``: see :func:`twins`."""
+    days = (today - EPOCH).days
+    by_name = {account.name: account for account in reversed(accounts)}
     found = {}
     for record in reversed(files.passwd.records()):
         shadow = files.shadow.find(record.name) if files.shadow else None
-        found[record.name] = _somebody(record, shadow, groups.get(record.name, ()), (today - EPOCH).days)
+        found[record.name] = _somebody(record, shadow, by_name[AccountName(record.name)], shared, days)
     return found
 
 
-def _somebody(record: AccountLine, shadow: AccountLine | None, groups: tuple[str, ...], today: int) -> PamUser:
-    fields = record.fields
-    hashed, shadowed = fields[PasswdField.PASSWORD], fields[PasswdField.PASSWORD] == "x"
+def _somebody(
+    record: AccountLine, shadow: AccountLine | None, account: Account, shared: Mapping[str, tuple[str, ...]], today: int
+) -> PamUser:
+    _, hashed, uid, gid, _, home, shell = record.fields
+    groups: tuple[str, ...] = account.groups
+    if shared:
+        groups = tuple(dict.fromkeys(each for group in groups for each in (group, *shared.get(group, ()))))
+    shadowed = hashed == "x"
     if shadowed:
         hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
-    state = PasswordState.SET if scheme_of(hashed) and not hashed.startswith("!") else PasswordState.NONE
-    state = PasswordState.BLANK if hashed == "" else state
-    facts = (
-        *(record.name, int(fields[PasswdField.UID]), int(fields[PasswdField.GID]), groups),
-        *(fields[PasswdField.SHELL], fields[PasswdField.HOME], state),
-    )
+    state = account.password
+    if hashed.startswith("!") or state is PasswordState.UNKNOWN:
+        state = PasswordState.NONE
     if not shadowed or shadow is None:
-        return PamUser(*facts)
-    changed, longest, grace, end = _days(shadow.fields[ShadowField.CHANGED :])
+        return PamUser(record.name, int(uid), int(gid), groups, shell, home, state)
+    changed, _, longest, _, grace, end = map(number, shadow.fields[ShadowField.CHANGED : ShadowField.FLAG])
     age = today - (-1 if changed is None else changed)
     aged = changed != 0 and age >= 0 and longest is not None and longest >= 0 and age > longest
     out = aged and grace is not None and grace >= 0 and longest is not None and age > grace and age > longest + grace
-    return PamUser(*facts, end is not None and 0 <= end <= today, out, aged or changed == 0)
-
-
-@lru_cache(maxsize=4096)
-def _days(fields: tuple[str, ...]) -> tuple[int | None, ...]:
-    """Return when the password was set, its maximum age, the days of grace and the expiry: equal for most accounts."""
-    first = ShadowField.CHANGED
-    required = (first, ShadowField.LONGEST, ShadowField.GRACE, ShadowField.END)
-    return tuple(number(fields[each - first]) for each in required)
+    ended, due = end is not None and 0 <= end <= today, aged or changed == 0
+    return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, ended, out, due)

@@ -10,11 +10,12 @@ from attrs import define, evolve, field, frozen
 from verrou.core.model import Account, Effect, Grant, Group, Reading, Status
 from verrou.core.model.routes import EntryPoint
 from verrou.core.values import AcceptedValues, Kind, Value
-from verrou.machines.linux.accounts.population import AccountFiles
+from verrou.machines.linux.accounts.population import AccountFiles, people_with_passwords
 from verrou.machines.linux.apply.live_system import can_tell
 from verrou.machines.linux.elevation import polkit
 from verrou.machines.linux.elevation.polkit_actions import ALL
 from verrou.machines.linux.elevation.polkit_rules import Rule
+from verrou.machines.linux.files.account_files import AccountLine
 from verrou.machines.linux.files.doas import Doas
 from verrou.machines.linux.files.sshd import sshd_installed
 from verrou.machines.linux.files.sudoers import Sudoers
@@ -49,8 +50,15 @@ class System:
             account
             for account in self.accounts
             if Grant.ADMINISTRATION not in account.denied_grants
-            and (Grant.ADMINISTRATION in account.grants or self.administering & set(account.groups))
+            and (Grant.ADMINISTRATION in account.grants or not self.administering.isdisjoint(account.groups))
         ]
+
+    @cached_property
+    def ageing_lines(self) -> list[AccountLine]:
+        """The lines of shadow(5) of the accounts that ageing applies to."""
+        shadow = self.files.shadow
+        found = [shadow.find(account.name) for account in people_with_passwords(self.accounts)] if shadow else []
+        return [record for record in found if record is not None]
 
     @cached_property
     def polkit_declared(self) -> Mapping[str, polkit.ImplicitAuthorization]:

@@ -347,12 +347,10 @@ def _having(system: System, position: int, *, with_fixed: bool) -> dict[str, lis
 
     An account that can never change its password is strictest about the minimum age: without ``with_fixed`` those are
     left out."""
-    shadow = system.files.shadow
     fixed = set() if with_fixed else {a.name for a in system.accounts if a.cannot_change}
     having: dict[str, list[AccountLine]] = {}
-    for account in people_with_passwords(system.accounts) if shadow else ():
-        record = shadow.find(account.name) if shadow else None
-        if record is not None and record.name not in fixed:
+    for record in system.ageing_lines:
+        if record.name not in fixed:
             having.setdefault(record.fields[position], []).append(record)
     return having
 
