@@ -350,6 +350,7 @@ def test_an_older_logbook_is_brought_forward_whole_or_not_at_all(place: Place) -
                 "drop index ix_records_of_a_machine",
                 "drop index ix_records_in_order",
                 "drop index ix_records_by_name",
+                "drop index ix_findings_waived",
                 "create index ix_records_machine_id on records (machine_id)",
                 "update alembic_version set version_num = '0003'",
             ):

@@ -5,10 +5,12 @@ a section on lines of its own. The text is split at those lines, each part is ch
 parts seen before are not parsed again. A text of any other form is parsed as any JSON."""
 
 import json
+import re
 from collections.abc import Callable, Hashable, Mapping
-from typing import Any, Generic, TypeVar, cast
+from sys import intern
+from typing import Any, Generic, NamedTuple, TypeVar, cast
 
-from attrs import fields, frozen, resolve_types
+from attrs import fields, resolve_types
 
 from verrou.core.model import Account, Group, MachineFacts, Reading, Snapshot
 from verrou.core.model.routes import EntryPoint
@@ -20,9 +22,12 @@ Key = TypeVar("Key", bound=Hashable)
 MOST_REMEMBERED, MOST_MEMBERS = 1_000, 5_000
 """How many parts of a survey are remembered of each kind, and how many members of its objects, which are short."""
 DERIVED = frozenset(rule.id for rule in CATALOGUE.values() if rule.derived is not None)
+OF_A_MACHINE = ("name", "address", "now", "identity")
+OF_AN_ACCOUNT = ("name", "identity", "full_name", "home", "password_changed", "last_sign_in")
+"""Members in which hardly two machines, or accounts, are equal."""
 SECTIONS = ("accounts", "groups", "readings", "warnings", "entry_points")
 START = f'{{\n  "format": "{FORMAT}",\n  "machine": '
-BETWEEN_READINGS, BETWEEN_OBJECTS = '\n    },\n    "', "\n    },\n    {"
+BETWEEN_READINGS, BETWEEN_OBJECTS = "\n    },\n", "\n    },\n    {"
 
 
 class Remembered(dict[Key, Any], Generic[Key]):
@@ -48,61 +53,66 @@ class OtherForm(Exception):
     """The text does not have the form of survey files."""
 
 
-@frozen(eq=False)
-class Named:
-    """A reading and its rule; None for an unknown rule. Equal to itself alone."""
+class Named(NamedTuple):
+    """A reading and its rule; None for an unknown rule."""
 
     rule_id: str
     reading: Reading | None
 
 
 class Members(Generic[T]):
-    """Reads objects of one class member by member; equal texts are parsed once."""
+    """Reads objects of one class member by member; equal texts are parsed once.
 
-    def __init__(self, kind: type[T], indent: int) -> None:
+    ``own``: names of members, each on one line, that hardly two objects share. The others are parsed together, once for
+    all objects that are alike in them."""
+
+    def __init__(self, kind: type[T], indent: int, *own: str) -> None:
         self.kind = kind
         self.begins = "\n" + indent * " " + '"'
         self.between = "," + self.begins
+        self.own = re.compile(f'{self.begins}((?:{"|".join(own)})": [^\n]*),(?={self.begins})')
         self.readers = {field.name: reader_of(field.type) for field in fields(resolve_types(cast(Any, kind)))}
         self.known = Remembered[str](MOST_MEMBERS)
-        self.others: set[str] = set()
+        self.alike = Remembered[str](MOST_REMEMBERED)
 
     def read(self, part: str) -> T:
         """Return the object whose members are in ``part``, each on lines of its own."""
-        if not part.startswith(self.begins):
+        pieces = self.own.split(part)
+        if any(before and before[-1] != "," for before in pieces[:-1:2]):  # of an object within this one
             raise OtherForm
-        members = part[len(self.begins) :].split(self.between)
-        found = [*map(self.known.get, members)]
+        own, alike = pieces[1::2], self.alike.once("".join(pieces[::2]), self._members)
+        found = [*map(self.known.get, own)]
         if None in found:
-            found = [each or self.known.once(text, self._member) for each, text in zip(found, members, strict=True)]
-        given: dict[str, Any] = dict(cast(list[tuple[str, Any]], found))
-        for name in self.others:
-            given.pop(name, None)
-        if len(given) != len(self.readers):  # of an earlier version, perhaps
+            found = [each or self.known.once(text, self._member) for each, text in zip(found, own, strict=True)]
+        given = alike | dict(cast(list[tuple[str, Any]], found))
+        if not len(given) == len(alike) + len(own) == len(self.readers):  # of an earlier version, perhaps
             raise OtherForm
         return self.kind(**given)
+
+    def _members(self, part: str) -> dict[str, Any]:
+        if not part.startswith(self.begins):
+            raise OtherForm
+        found = dict(map(self._member, part[len(self.begins) :].split(self.between)))
+        return {name: value for name, value in found.items() if name in self.readers}
 
     def _member(self, text: str) -> tuple[str, Any]:
         read = json.loads('{"' + text + "}")
         if len(read) != 1:
             raise OtherForm
         [(name, raw)] = read.items()
-        if (reader := self.readers.get(name)) is not None:
-            return name, reader(raw)
-        self.others.add(name)
-        return name, None
+        reader = self.readers.get(name)
+        # An argument is found sooner by the very object that its parameter is named by.
+        return intern(name), None if reader is None else reader(raw)
 
 
 class SurveyReader:
-    """Reads surveys and caches their parts.
-
-    Equal readings of several machines are one object, and so are whole sets of equal readings."""
+    """Reads surveys and caches their parts. Equal readings of several machines are one object; so are equal groups."""
 
     def __init__(self) -> None:
-        self.accounts, self.entry_points = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
-        self.machine, self.account, self.group = Members(MachineFacts, 4), Members(Account, 6), Members(Group, 6)
+        self.groups, self.entry_points = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
+        self.machine, self.account = Members(MachineFacts, 4, *OF_A_MACHINE), Members(Account, 6, *OF_AN_ACCOUNT)
+        self.group = Members(Group, 6, "name")
         self.kept, self.derived = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
-        self.together = Remembered[tuple[Named, ...]](MOST_REMEMBERED)
 
     def snapshot(self, text: str) -> Snapshot:
         """Return the snapshot of a survey.
@@ -116,11 +126,8 @@ class SurveyReader:
     def _from_parts(self, text: str) -> Snapshot:
         sections = _sections(text)
         machine = self.machine.read(_inside(sections["machine"], "{", "\n  }"))
-        accounts = tuple(
-            self.accounts.once(part, self.account.read)
-            for part in _split(sections["accounts"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")
-        )
-        groups = tuple(map(self.group.read, _split(sections["groups"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")))
+        accounts = tuple(map(self.account.read, _objects(sections["accounts"])))
+        groups = tuple(self.groups.once(part, self.group.read) for part in _objects(sections["groups"]))
         entry_points = self.entry_points.once(
             sections["entry_points"], lambda part: structured(json.loads(part), tuple[EntryPoint, ...])
         )
@@ -129,15 +136,15 @@ class SurveyReader:
         return Snapshot(machine, accounts, groups, readings, warnings, entry_points)
 
     def _readings(self, section: str) -> Mapping[str, Reading]:
-        found = []
-        for part in _split(section, '{\n    "', BETWEEN_READINGS, "\n    }\n  }"):
+        found: list[Named] = []
+        for part in _split(section, "{\n", BETWEEN_READINGS, "\n    }\n  }"):
             if (known := self.kept.get(part)) is not None:
                 found.append(known)
-            elif part[: part.find('"')] in DERIVED:  # they name people, so few are equal
+            elif _name_of(part) in DERIVED:  # they name people, so few are equal
                 self.derived.once(part, _reading)
             else:
                 found.append(self.kept.once(part, _reading))
-        return self.together.once(tuple(found), _by_rule)
+        return {each.rule_id: each.reading for each in found if each.reading is not None}
 
 
 def _sections(text: str) -> Mapping[str, str]:
@@ -155,6 +162,10 @@ def _sections(text: str) -> Mapping[str, str]:
     return found
 
 
+def _objects(section: str) -> list[str]:
+    return _split(section, "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")
+
+
 def _split(section: str, before: str, between: str, after: str) -> list[str]:
     return _inside(section, before, after).split(between)
 
@@ -165,12 +176,12 @@ def _inside(section: str, before: str, after: str) -> str:
     return section[len(before) : -len(after)]
 
 
-def _by_rule(found: tuple[Named, ...]) -> Mapping[str, Reading]:
-    return {each.rule_id: each.reading for each in found if each.reading is not None}
+def _name_of(reading: str) -> str:
+    return reading[reading.find('"') + 1 :].partition('"')[0]
 
 
 def _reading(part: str) -> Named:
-    read = json.loads('{"' + part + "}}")
+    read = json.loads("{" + part + "}}")
     if len(read) != 1:
         raise OtherForm
     [(rule_id, raw)] = read.items()

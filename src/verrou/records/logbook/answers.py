@@ -236,34 +236,27 @@ def _moments(ends: sql.Subquery, families: Collection[str], every_moment: bool) 
 def _standing(
     connection: sql.Connection, ends: sql.Subquery, families: Collection[str], ending_by: date
 ) -> tuple[Mapping[int, Sequence[Regression]], Mapping[int, Sequence[EndingWaiver]]]:
-    """Return by machine what is not met at its last audit, and was met before; and its waivers that expire by a day.
-
-    A lapse is looked up for each finding by itself: a join began, on either database, with all there are."""
+    """Return by machine what is not met at its last audit, and was met before; and its waivers that expire by a day."""
     findings, lapses = tables.FINDINGS.c, tables.lapses.c
-    mine = sql.and_(lapses.record_id == findings.record_id, lapses.subject == findings.subject)
-    until, since = (sql.select(column).where(mine).scalar_subquery() for column in (lapses.met_until, lapses.since))
-    named = (ends.c.id, findings.place, findings.subject, findings.severity, findings.verdict)
-    required = (
-        sql.select(*named, findings.waived_until, findings.waived_by, until, since)
-        .select_from(ends.join(tables.FINDINGS, findings.record_id == _last(ends)))
-        .where(sql.or_(findings.verdict == str(Verdict.NOT_MET), findings.waived_until <= ending_by))
-    )
+    lapsed = sql.select(ends.c.id, lapses.place, lapses.subject, lapses.severity, lapses.met_until, lapses.since)
+    lapsed = lapsed.join(tables.lapses, lapses.record_id == _last(ends)).where(lapses.verdict == str(Verdict.NOT_MET))
+    waived = sql.select(ends.c.id, findings.place, findings.subject, findings.waived_until, findings.waived_by)
+    waived = waived.join(tables.FINDINGS, findings.record_id == _last(ends)).where(findings.waived_until <= ending_by)
     severities = {str(severity): severity for severity in Severity}
     regressed: dict[int, list[Regression]] = {}
     ending: dict[int, list[EndingWaiver]] = {}
-    rows = map(tuple, connection.execute(required))
-    for machine, _, subject, severity, verdict, waived_until, waived_by, met_until, not_met in sorted(rows, key=_place):
-        if families and family_of(subject) not in families:
-            continue
-        if verdict == Verdict.NOT_MET and met_until is not None:
-            found = Regression(subject, severities[severity], met_until, not_met)
-            regressed.setdefault(machine, []).append(found)
-        if waived_until is not None and waived_until <= ending_by:
-            ending.setdefault(machine, []).append(EndingWaiver(subject, waived_until, waived_by))
+    for machine, subject, severity, *days in _in_order(connection, lapsed, families):
+        regressed.setdefault(machine, []).append(Regression(subject, severities[severity], *days))
+    for machine, subject, *waiver in _in_order(connection, waived, families):
+        ending.setdefault(machine, []).append(EndingWaiver(subject, *waiver))
     return regressed, ending
 
 
-_place = itemgetter(0, 1)
+def _in_order(connection: sql.Connection, required: sql.Select[Any], families: Collection[str]) -> Iterator[list[Any]]:
+    """Yield rows about findings of some families in the order of their machines and places, without the place."""
+    for machine, _, subject, *more in sorted(map(tuple, connection.execute(required)), key=itemgetter(0, 1)):
+        if not families or family_of(subject) in families:
+            yield [machine, subject, *more]
 
 
 def _undone(connection: sql.Connection, ends: sql.Subquery) -> Collection[int]:

@@ -87,9 +87,11 @@ lapses = sql.Table(
     sql.Column("record_id", Number, sql.ForeignKey("records.id"), primary_key=True),
     sql.Column("subject", sql.Text, primary_key=True),
     *_columns(Lapse, (field.name for field in fields(Lapse))),
+    sql.Column("place", sql.Integer, nullable=False),
+    *_columns(FindingRecord, ("severity", "verdict")),
     sqlite_with_rowid=False,
 )
-"""What is not met, or not assessed, at a record and was met before."""
+"""What is not met, or not assessed, at a record and was met before; with what is asked about it of its finding."""
 
 
 def _of_a_record(name: str, kind: type[AttrsInstance]) -> sql.Table:
@@ -110,3 +112,9 @@ PARTS: Mapping[str, tuple[sql.Table, type[AttrsInstance]]] = {
 }
 """By field of a record: the table of its parts, and their class."""
 FINDINGS, ACCOUNTS, TRIALS = (PARTS[name][0] for name in ("findings", "accounts", "tests"))
+IS_WAIVED = FINDINGS.c.waived_until.is_not(None)
+sql.Index(
+    *("ix_findings_waived", FINDINGS.c.record_id, FINDINGS.c.waived_until),
+    sqlite_where=IS_WAIVED,
+    postgresql_where=IS_WAIVED,
+)

@@ -51,7 +51,7 @@ def settle(connection: sql.Connection, machine: int, baseline: str, added: Mappi
     for part in in_parts([*last, *rows]):
         numbers = [row.id for row in part]
         findings, lapses = _findings(connection, numbers), _lapses(connection, numbers)
-        changed: dict[int, Mapping[str, Lapse]] = {}
+        changed: dict[int, list[dict[str, Any]]] = {}
         settled = False
         for row in part:
             stored = lapses.get(row.id, {})
@@ -62,7 +62,7 @@ def settle(connection: sql.Connection, machine: int, baseline: str, added: Mappi
             before = Audited.after(before, row.clock.date(), verdicts)
             left -= row.id in added
             if stored != before.lapses:
-                changed[row.id] = before.lapses
+                changed[row.id] = lapse_rows(row.id, findings[row.id], before.lapses)
             elif settled := not left and row.id not in added:
                 break
         _store(connection, changed)
@@ -77,16 +77,28 @@ def _lapses(connection: sql.Connection, numbers: Collection[int]) -> Mapping[int
     return found
 
 
-def _store(connection: sql.Connection, lapses: Mapping[int, Mapping[str, Lapse]]) -> None:
+def lapse_rows(number: int, findings: Sequence[FindingRecord], lapses: Mapping[str, Lapse]) -> list[dict[str, Any]]:
+    """Return the rows of the lapses of a record."""
+    rows = {
+        finding.subject: {
+            "record_id": number,
+            "subject": finding.subject,
+            "place": place,
+            "severity": str(finding.severity),
+            "verdict": str(finding.verdict),
+            **asdict(lapses[finding.subject]),
+        }
+        for place, finding in enumerate(findings)
+        if finding.subject in lapses
+    }
+    return list(rows.values())
+
+
+def _store(connection: sql.Connection, lapses: Mapping[int, Sequence[dict[str, Any]]]) -> None:
     """Replace the lapses of some records."""
     if lapses:
         connection.execute(tables.lapses.delete().where(tables.lapses.c.record_id.in_(lapses)))
-    rows = [
-        {"record_id": number, "subject": subject, **asdict(lapse)}
-        for number, found in lapses.items()
-        for subject, lapse in found.items()
-    ]
-    if rows:
+    if rows := [row for found in lapses.values() for row in found]:
         connection.execute(tables.lapses.insert(), rows)
 
 

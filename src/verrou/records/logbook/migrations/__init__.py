@@ -13,9 +13,9 @@ import sqlalchemy as sql
 from verrou.core import advice
 from verrou.core.errors import BadInput
 
-NEWEST = "0004"
+NEWEST = "0005"
 """The schema that this version of Verrou writes."""
-KNOWN = ("0001", "0002", "0003", NEWEST)
+KNOWN = ("0001", "0002", "0003", "0004", NEWEST)
 BRING_FORWARD_LOCK = 0x76657272
 """The number of the lock under which one of several writers brings a logbook on a server forward."""
 

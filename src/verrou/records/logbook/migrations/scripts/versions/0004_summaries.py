@@ -1,9 +1,8 @@
-"""Add a summary of each record and family, the lapses of each record, and the order in which records are asked for."""
+"""Add tables for a summary of each record and family and the lapses of each record, and the order in which records are
+asked for. The next version fills them."""
 
 import sqlalchemy as sql
 from alembic import op
-
-from verrou.records.logbook.summaries import summarise_all
 
 revision = "0004"
 down_revision = "0003"
@@ -37,4 +36,3 @@ def upgrade() -> None:
     op.create_index("ix_records_of_a_machine", "records", ["machine_id", "clock", "at", "id"])
     op.create_index("ix_records_in_order", "records", ["clock", "at", "id"])
     op.create_index("ix_records_by_name", "records", ["machine"])
-    summarise_all(op.get_bind())
