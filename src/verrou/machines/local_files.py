@@ -10,6 +10,9 @@ from verrou.machines.changes import NOTHING, FileState
 
 LOG = Log(__name__)
 
+AT_ONCE = 1 << 20
+"""How many bytes of a file are read at once, where its size says nothing."""
+
 _UNREADABLE_HERE = ("trusted.overlay.",)
 """Attributes that belong to a private copy and not to the file."""
 
@@ -126,12 +129,12 @@ def ordinary_text(path: Path, most: int) -> str:
     return ordinary_bytes(path, most).decode("utf-8")
 
 
-def ordinary_bytes(path: Path, most: int | None = None, flags: int = 0) -> bytes:
+def ordinary_bytes(path: Path | str, most: int | None = None, flags: int = 0) -> bytes:
     """Return the content of a file that another user may have put there. ``flags`` of open(2) are added.
 
     Raises: OSError: it cannot be read, is not an ordinary file (a pipe or a device would block), or is too large."""
     descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC | flags)
-    with os.fdopen(descriptor, "rb") as stream:
+    try:
         now = os.fstat(descriptor)
         if stat.S_ISDIR(now.st_mode):
             raise IsADirectoryError(errno.EISDIR, "this is a folder")
@@ -139,4 +142,17 @@ def ordinary_bytes(path: Path, most: int | None = None, flags: int = 0) -> bytes
             raise OSError(errno.EINVAL, "this is not an ordinary file")
         if most is not None and now.st_size > most:
             raise OSError(errno.EFBIG, f"it is too large ({now.st_size} bytes; at most {most})")
-        return stream.read()
+        return read_to_end(descriptor, now.st_size)
+    finally:
+        os.close(descriptor)
+
+
+def read_to_end(descriptor: int, size: int, most: int | None = None) -> bytes:
+    """Return the content of an ordinary file of this size, or its first ``most`` bytes. Raises: OSError.
+
+    One byte more than there is is asked for, so that one read reaches the end: ten thousands of files are read so."""
+    content = part = os.read(descriptor, size + 1 if most is None else min(size + 1, most))
+    while part and len(content) != size and (most is None or len(content) < most):
+        part = os.read(descriptor, AT_ONCE if most is None else most - len(content))
+        content += part
+    return content

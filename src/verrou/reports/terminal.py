@@ -2,7 +2,6 @@
 
 import os
 import re
-import shutil
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -14,6 +13,12 @@ LEAST_COLUMN = 22
 """How many signs a column of words needs to be read."""
 STYLES = {"bold": "1", "dim": "2", "bold red": "1;31", "yellow": "33", "green": "32"}
 """What a style is on a terminal (ECMA-48)."""
+
+
+def _columns(usual: int) -> int:
+    from shutil import get_terminal_size  # it brings three archivers with it
+
+    return get_terminal_size((usual, 24)).columns
 
 
 class Line(NamedTuple):
@@ -33,7 +38,7 @@ class Terminal:
         self.colour = shown and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
         asked = shown or "COLUMNS" in os.environ
         wide = getattr(stream, "columns", PIPE_WIDTH)  # a terminal across a cable says it
-        self.width = max(shutil.get_terminal_size((wide, 24)).columns if asked else PIPE_WIDTH, LEAST_WIDTH)
+        self.width = max(_columns(wide) if asked else PIPE_WIDTH, LEAST_WIDTH)
 
     def print(self, text: str = "", style: str = "") -> None:
         """Print a text, wrapped between words.

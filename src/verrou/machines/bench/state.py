@@ -4,7 +4,6 @@ A simulated workstation, stored in one JSON file; see :mod:`~.authority`."""
 
 import json
 import os
-import secrets
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any, Self
@@ -198,7 +197,7 @@ class State:
         members = {ADMINISTRATORS: [KEEPER], USERS: [], GUESTS: [PASSERBY], REMOTE_USERS: []}
         data = {
             "bench": FORMAT,
-            "serial": secrets.token_hex(8),
+            "serial": os.urandom(8).hex(),
             "name": name,
             "edition": edition,
             "language": language,

@@ -17,7 +17,7 @@ from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.log import Log
 from verrou.machines.changes import FileState
 from verrou.machines.linux.copy.sandbox import open_in_root
-from verrou.machines.local_files import item_at
+from verrou.machines.local_files import item_at, read_to_end
 from verrou.machines.protocol import DryRunUnavailable
 
 if TYPE_CHECKING:
@@ -28,8 +28,6 @@ LOG = Log(__name__)
 T = TypeVar("T")
 MOST_LINKS = 40
 MOST_FOLDERS = 500
-AT_ONCE = 1 << 20
-"""How many bytes of a file are read at once, where its size says nothing."""
 _OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 Runner = Callable[[Sequence[str]], tuple[int, str]]
 """Runs one of the system's own programs inside it: its exit code and output."""
@@ -400,7 +398,7 @@ class Root:
             os.close(above)
         self.forget()
 
-    def content(self, name: str, most: int = -1) -> bytes:
+    def content(self, name: str, most: int | None = None) -> bytes:
         """Return the content of a file, or its first ``most`` bytes; empty where there is no ordinary, readable one."""
         try:
             descriptor = self.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY)
@@ -412,12 +410,7 @@ class Root:
             now = os.fstat(descriptor)
             if not stat.S_ISREG(now.st_mode):
                 return b""
-            # One more than there is, so that one read reaches the end: ten thousands of small files are read so.
-            content = part = os.read(descriptor, now.st_size + 1 if most < 0 else min(now.st_size + 1, most))
-            while part and len(content) != now.st_size and (most < 0 or len(content) < most):
-                part = os.read(descriptor, AT_ONCE if most < 0 else most - len(content))
-                content += part
-            return content
+            return read_to_end(descriptor, now.st_size, most)
         except OSError:
             return b""
         finally:

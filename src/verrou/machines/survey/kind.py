@@ -1,7 +1,6 @@
 """Survey files as a kind of machine. What opens them is imported when one is opened, for a quick start."""
 
 from collections.abc import Callable
-from pathlib import Path
 
 from verrou.machines.kind import Kind
 from verrou.machines.protocol import Machine
@@ -18,7 +17,7 @@ class SurveyKind(Kind):
     def open(self, address: str) -> Machine:
         from verrou.machines.survey.machine import SurveyFile
 
-        return SurveyFile(Path(address))
+        return SurveyFile(address)
 
     def opener(self) -> Callable[[str], Machine]:
         """Return what opens files that share most of their text, which is then read once."""
@@ -26,7 +25,7 @@ class SurveyKind(Kind):
         from verrou.machines.survey.machine import SurveyFile
 
         reader = SurveyReader()
-        return lambda address: SurveyFile(Path(address), reader)
+        return lambda address: SurveyFile(address, reader)
 
 
 SURVEY = SurveyKind()

@@ -2,7 +2,6 @@
 
 import json
 import os
-from pathlib import Path
 
 from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.core.model import Account, Files, Snapshot
@@ -23,25 +22,24 @@ class SurveyFile:
     kind = SURVEY.name
     changeable = testable = askable = Lacks(ONLY_READ)
 
-    def __init__(self, path: Path, reader: SurveyReader | None = None) -> None:
-        self.path = path
-        self.address = str(path)
-        self.name = path.name.removesuffix(SURVEY.suffix)
+    def __init__(self, address: str, reader: SurveyReader | None = None) -> None:
+        self.address = address
+        self.name = address.rpartition("/")[2].removesuffix(SURVEY.suffix)
         self._reader = reader
 
     @property
     def recorded(self) -> float:
         try:
-            return os.stat(self.path).st_mtime
+            return os.stat(self.address).st_mtime
         except OSError:
             return 0.0
 
     def content(self) -> bytes:
         """Return the content of the file, which is all that the survey tells. Raises: VerrouError."""
         try:
-            return ordinary_bytes(self.path, MOST_OF_A_SURVEY)
+            return ordinary_bytes(self.address, MOST_OF_A_SURVEY)
         except PermissionError:
-            raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
+            raise NotEnoughRights(f"{self.address}: this account cannot read it. Run as one that can.") from None
         except OSError as error:
             raise self._damaged(error) from None
 
@@ -56,11 +54,11 @@ class SurveyFile:
         except (ValueError, RecursionError) as error:
             raise self._damaged(error) from None
         except BadInput as error:
-            raise BadInput(f"{self.path}: {error}") from None
+            raise BadInput(f"{self.address}: {error}") from None
 
     def _damaged(self, error: Exception) -> BadInput:
         message = getattr(error, "strerror", None) or error
-        return BadInput(f"{self.path}: not a survey file ({message}). Save it again.")
+        return BadInput(f"{self.address}: not a survey file ({message}). Save it again.")
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         raise CannotLook(ONLY_READ)
