@@ -328,7 +328,10 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
     )
     assert new == made("new")
     with engine.begin() as connection:
-        assert compare_metadata(MigrationContext.configure(connection), metadata) == [], "the tables are as declared"
+        context = MigrationContext.configure(connection)
+        missing = [] if place.server else ["ix_summaries_of_all"]
+        found = compare_metadata(context, metadata)
+        assert [index.name for _, index in found] == missing, "the tables are as declared, but for what a server needs"
         assert connection.scalar(sql.text("select version_num from alembic_version")) == NEWEST
         connection.execute(sql.text("update alembic_version set version_num = '9999'"))
     left = keep(made("late"), place)

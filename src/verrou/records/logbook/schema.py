@@ -81,6 +81,14 @@ def summary_of(family: str) -> sql.ColumnElement[bool]:
     return sql.and_(summaries.c.family == family, *repeated, summaries.c.record_id == records.c.id)
 
 
+sql.Index(
+    "ix_summaries_of_all",
+    *(summaries.c[name] for name in (*OF_A_RECORD, "record_id")),
+    postgresql_where=summaries.c.family == "",
+    postgresql_include=[field.name for field in fields(Tally)],
+).ddl_if(dialect="postgresql")
+"""On a server the table stands in no order: what is asked of all findings is read from this index alone."""
+
 lapses = sql.Table(
     "lapses",
     metadata,
@@ -114,7 +122,8 @@ PARTS: Mapping[str, tuple[sql.Table, type[AttrsInstance]]] = {
 FINDINGS, ACCOUNTS, TRIALS = (PARTS[name][0] for name in ("findings", "accounts", "tests"))
 IS_WAIVED = FINDINGS.c.waived_until.is_not(None)
 sql.Index(
-    *("ix_findings_waived", FINDINGS.c.record_id, FINDINGS.c.waived_until),
+    "ix_findings_waived",
+    *(FINDINGS.c.record_id, FINDINGS.c.waived_until),
     sqlite_where=IS_WAIVED,
     postgresql_where=IS_WAIVED,
 )

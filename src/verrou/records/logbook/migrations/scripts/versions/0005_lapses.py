@@ -29,5 +29,11 @@ def upgrade() -> None:
     order = ["record_id", "waived_until"]
     op.create_index("ix_findings_waived", "findings", order, sqlite_where=is_waived, postgresql_where=is_waived)
     bind = op.get_bind()
+    if bind.dialect.name == "postgresql":
+        op.create_index(
+            *("ix_summaries_of_all", "summaries", ["machine_id", "clock", "at", "record_id"]),
+            postgresql_where=sql.text("family = ''"),
+            postgresql_include=["high", "medium", "low", "unknown", "waived", "not_applicable", "met"],
+        )
     bind.execute(sql.text("delete from summaries"))
     summarise_all(bind)
