@@ -3,6 +3,7 @@
 import faulthandler
 import json
 import os
+import re
 import shutil
 import socket
 from collections.abc import Iterator
@@ -314,6 +315,24 @@ def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     output = verrou("access", *m, "--ask-system")
     assert "so sudo rejects everyone" in output.stderr
     assert {row["account"] for row in json.loads(output.stdout) if row["role"] == "administrator"} == {"root"}
+
+
+def test_a_main_group_without_a_name_counts_by_its_number(two: PrivateRoot) -> None:
+    """For sudo itself and for its files: nobody else gets what its number is given."""
+    two.inside("useradd", "-m", "-s", "/bin/bash", "ana")
+    two.inside("chpasswd", typed=f"ana:{GOOD_PASSWORD}\ntern:{GOOD_PASSWORD}\n")
+    lines = two.read("/etc/passwd").splitlines()
+    moved = [re.sub(r"^(tern:x:\d+):\d+:", r"\1:4242:", line) for line in lines]
+    two.write("/etc/passwd", "\n".join(moved) + "\n")
+    two.write("/etc/sudoers.d/night", "%#4242 ALL=(ALL) ALL\n")
+    machine = open_machine(str(two.path))
+    assert isinstance(machine, LinuxMachine)
+    for asking in (Asking.FILES_ONLY, Asking.SYSTEM):
+        machine.asking = asking
+        snapshot = machine.observe()
+        assert not [each for each in snapshot.warnings if "asked itself" in each]
+        given = {str(a.name): Grant.ADMINISTRATION in a.grants for a in snapshot.accounts if a.may_sign_in}
+        assert (given["tern"], given["ana"]) == (True, False)
 
 
 @pytest.mark.parametrize("text", SAMPLES[::8])

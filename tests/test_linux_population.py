@@ -188,11 +188,15 @@ def test_without_the_program_sudo_a_sudoers_file_gives_nothing(small: Path) -> N
 
 
 def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
-    lines = "tern:x:1000:1000:first:/:/bin/sh\ntern:x:1001:1001:second:/:/bin/sh\nana:x:1000:1000::/:/bin/sh\n"
-    snapshot = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
+    lines = "tern:x:1000:1000:first:/:/bin/sh\ntern:x:1001:1000:second:/:/bin/sh\nana:x:1000:1000::/:/bin/sh\n"
+    group = "ringers:x:1000:tern,tern\nlate:x:1000:tern\n"
+    snapshot = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n", group)
     assert account(snapshot, "tern").full_name == "first"
     assert any("two accounts are called tern" in trouble for trouble in snapshot.warnings)
     assert "same ID as tern" in states_of(account(snapshot, "ana"), snapshot).values()
+    members = {group.name: group.members for group in snapshot.groups}
+    assert members["ringers"] == ("tern", "ana") and members["late"] == ("tern",), "each once"
+    assert account(snapshot, "tern").groups == ("ringers", "late")
 
 
 def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) -> None:

@@ -146,8 +146,8 @@ def numbers_of_people(defs: Mapping[str, tuple[str, Source]]) -> range:
 class Population:
     """All accounts and groups, and what is broken about them.
 
-    ``granting`` are the numbers of the groups that anything about elevation can go by; None where it is given to
-    everyone."""
+    ``nameless`` are the numbers of main groups that have no name, by account. ``granting`` are the numbers of the
+    groups that anything about elevation can go by; None where it is given to everyone."""
 
     accounts: tuple[Account, ...]
     groups: tuple[Group, ...]
@@ -156,6 +156,7 @@ class Population:
     seen: SignIns
     sudoers: Sudoers
     doas: Doas
+    nameless: Mapping[str, int]
     granting: frozenset[int] | None
 
 
@@ -210,9 +211,9 @@ def population(
     groups = _groups(root, files, beside)
     routes = entry_points(root, beside.members.numbers, [(account.name, account.groups) for account in people])
     warnings += [f"{line}: counts only for sign-ins from there" for line in by_origin(root)]
-    return Population(
-        people, groups, warnings + left_behind, routes, beside.seen, sudoers, beside.doas, beside.granting
-    )
+    warnings += left_behind
+    nameless = beside.members.nameless(files.passwd.records())
+    return Population(people, groups, warnings, routes, beside.seen, sudoers, beside.doas, nameless, beside.granting)
 
 
 NSSWITCH = "/etc/nsswitch.conf"
@@ -276,6 +277,11 @@ class _Members:
             return tuple(dict.fromkeys(names)), tuple(dict.fromkeys(gids))
         return names, gids
 
+    def nameless(self, records: Iterable[AccountLine]) -> dict[str, int]:
+        """Return the main groups that have no name, by account."""
+        main = ((record.name, record.fields[PasswdField.GID]) for record in records)
+        return {name: int(gid) for name, gid in main if gid not in self.main}
+
 
 def members_by_account(files: AccountFiles) -> dict[str, tuple[str, ...]]:
     """Return every account by name, with its groups."""
@@ -328,8 +334,7 @@ class _Beside:
         by_group = {name: lines for name, lines in making.items() if lines}
         granting = None
         if not doas.rules and not sudoers.elevation(Person("", NO_NUMBER), now).sources:
-            by_sudo = (gid for gid, name in members.by_number.items() if sudoers.names_group(name, gid))
-            granting = frozenset((*by_sudo, *(members.numbers[name] for name in by_group)))
+            granting = sudoers.counted_groups(members.by_number) | {members.numbers[name] for name in by_group}
         return cls(
             now,
             sudoers,
@@ -354,14 +359,14 @@ class _Beside:
 def _groups(root: Root, files: AccountFiles, beside: _Beside) -> tuple[Group, ...]:
     """Return every group, with the accounts whose main group it is among its members."""
     confined = confined_groups(root, beside.members.numbers)
-    in_main: dict[str, list[str]] = {}
+    in_main: dict[str, dict[str, None]] = {}
     for record in files.passwd.records():
         if main := beside.members.main.get(record.fields[PasswdField.GID]):
-            in_main.setdefault(main, []).append(record.name)
+            in_main.setdefault(main, {})[record.name] = None
     groups = []
     for record in files.group.records():
         lines = beside.by_group.get(record.name, ())
-        members: Iterable[str] = in_main.get(record.name, ())
+        members = in_main.get(record.name, {})
         if listed := record.fields[GroupField.MEMBERS]:
             members = dict.fromkeys((*members, *members_of(listed)))
         grants = (Grant.ADMINISTRATION,) if lines else ()

@@ -89,10 +89,14 @@ class ElevationAsked:
         if sudoers.unknown or sudoers.passed_over or doas.unknown:
             return account.name
         name, uid = self._by_uid[account.identity], int(account.identity)
-        if self._granting is not None and self._granting.isdisjoint(account.groups) and not sudoers.names(name, uid):
+        nameless = self.people.nameless.get(account.name)
+        named = nameless is not None or sudoers.names(name, uid)
+        if self._granting is not None and not named and self._granting.isdisjoint(account.groups):
             return ""
         gids = [self._gids[group] for group in account.groups if group in self._gids]
         groups, numbers = tuple(self._by_gid[gid] for gid in gids), tuple(map(int, gids))
+        if nameless is not None:
+            groups, numbers = (*groups, ""), (*numbers, nameless)
         person = Person(name, uid, groups, numbers)
         return sudoers.treated_alike(person), doas.what_counts_of(person)
 

@@ -2,7 +2,7 @@
 
 import re
 import stat
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime, timedelta, timezone
 from enum import StrEnum
 from fnmatch import fnmatchcase
@@ -290,6 +290,12 @@ class Sudoers:
         """Return whether a line goes by the name or the number of a group."""
         named = self._named()
         return name.casefold() in named.groups or gid in named.gids
+
+    def counted_groups(self, names: Mapping[int, str]) -> frozenset[int]:
+        """Return the numbers of the groups that a line goes by, of all that are named; ``names`` are those of groups
+        by number."""
+        named = self._named()
+        return frozenset(named.gids) | {gid for gid, name in names.items() if name.casefold() in named.groups}
 
     def treated_alike(self, person: Person) -> tuple[object, ...]:
         """Return what sudo itself can distinguish about a person, wherever its files are understood.
