@@ -340,24 +340,34 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
         load_records(place)
 
 
-def test_an_older_logbook_is_brought_forward_whole_or_not_at_all(place: Place) -> None:
+BACKWARD = {
+    "0003": (
+        "drop table summaries",
+        "drop table lapses",
+        "drop index ix_records_of_a_machine",
+        "drop index ix_records_in_order",
+        "drop index ix_records_by_name",
+        "create index ix_records_machine_id on records (machine_id)",
+    ),
+    "0004": (
+        "drop index if exists ix_summaries_of_all",
+        *(f"alter table lapses drop column {name}" for name in ("place", "severity", "verdict")),
+    ),
+}
+"""What makes an earlier schema of the newest one."""
+
+
+@pytest.mark.parametrize("former", BACKWARD)
+def test_an_older_logbook_is_brought_forward_whole_or_not_at_all(place: Place, former: str) -> None:
     """Killed at a statement, again and again; by a person who reads, since there is too much for one who passes by."""
     chance = random.Random(5)
     records = [at_random(chance, number) for number in range(500)]
     with Store(place) as store:
         store.add(records)
         with store.connected() as connection:
-            for order in (
-                "drop table summaries",
-                "drop table lapses",
-                "drop index ix_records_of_a_machine",
-                "drop index ix_records_in_order",
-                "drop index ix_records_by_name",
-                "drop index ix_findings_waived",
-                "create index ix_records_machine_id on records (machine_id)",
-                "update alembic_version set version_num = '0003'",
-            ):
+            for order in (*BACKWARD[former], "drop index ix_findings_waived"):
                 connection.execute(sql.text(order))
+            connection.execute(sql.text(f"update alembic_version set version_num = '{former}'"))
     left = keep(made("one more"), place)
     advised = f"To bring its 500 records forward, once: verrou logbook list --logbook {shlex.quote(place.shown)}"
     assert left.waiting == 1 and advised in left.reason
@@ -528,6 +538,9 @@ def test_the_logbook_answers_as_one_who_reads_every_record(place: Place, seed: i
             assert [each.moments for each in short] == [(*each.moments[:2], *each.moments[-3:]) for each in found]
         found = logbook.histories("", (), date.max, every_moment=False)
         assert any(each.regressed for each in found) and any(each.ending for each in found)
+        first = min(waiver.until for each in found for waiver in each.ending)
+        for day in (first, first - timedelta(days=1)):
+            assert any(each.ending for each in logbook.histories("", (), day, every_moment=False)) is (day == first)
         for runs, since in itertools.product(((), ("audit", "undo")), (None, DAY + timedelta(days=5))):
             chosen = [r for r in everything if (not runs or r.run in runs) and (since is None or r.clock >= since)]
             selection = Selection("", runs, since)

@@ -73,6 +73,27 @@ def test_a_survey_reads_the_same_alone_and_in_a_row(machine: Authority, chance: 
     assert read(text, READER) == read(text, None)
 
 
+@pytest.mark.parametrize(
+    ("line", "instead"),
+    [
+        ('      "name": "keeper",\n', ""),
+        ('      "name": "keeper",\n', '      7name": "keeper",\n'),
+        ('      "origin": "built-in",\n', '      7origin": "built-in",\n'),
+        ('      "last_sign_in": null,\n', '      "last_sign_in": null, "enabled": false,\n'),
+        ('      "usable_until": null\n', '      "usable_until": null,\n      "name": "late"\n'),
+        ('      "source": {\n        "place"', '      "source": {\n      "name": "within",\n      "place"'),
+    ],
+)
+def test_a_member_is_never_read_where_it_does_not_stand(line: str, instead: str) -> None:
+    """A sign that is no quote, two on a line, one twice, one of an object within another whose own is missing."""
+    text = as_json(survey_data(snapshot_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "")))
+    assert text.count(line) and read(text, READER) == read(text, None) != "no survey"
+    changed = text.replace(line, instead, 1)
+    assert read(changed, READER) == read(changed, None)
+    changed = changed.replace('      "name": "keeper",\n', "", 1)
+    assert read(changed, READER) == read(changed, None)
+
+
 def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_path: Path, station: Path) -> None:
     """More machines than it takes to share them out among processes, and what is no machine beside them."""
     folder = tmp_path / "many"

@@ -85,7 +85,7 @@ class Members(Generic[T]):
         if None in found:
             found = [each or self.known.once(text, self._member) for each, text in zip(found, own, strict=True)]
         given = alike | dict(cast(list[tuple[str, Any]], found))
-        if not len(given) == len(alike) + len(own) == len(self.readers):  # of an earlier version, perhaps
+        if len(alike) + len(own) != len(self.readers):  # of an earlier version, or one twice
             raise OtherForm
         return self.kind(**given)
 
