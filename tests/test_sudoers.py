@@ -9,11 +9,12 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import Verrou, with_programs
+from conftest import Verrou, with_files, with_programs
 from debian_root import PrivateRoot
 from sudoers_files import HOST, LINES, PEOPLE, SAMPLES, manned, put, sudo_says, we_say
 from verrou.machines.linux.files.sudoers import PasswordOwner, Person, Sudoers
 from verrou.machines.linux.files.sudoers_grammar import logical_lines, parsed
+from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.root import Root
 
 WARDEN = Person("warden", 2001, ("warden", "ringers"), (2001, 2100))
@@ -147,6 +148,40 @@ def test_with_which_password(tmp_path: Path, text: str, asked: PasswordOwner, co
     (tmp_path / "etc/sudoers").write_text(f"{text}\n")
     message = Sudoers.load(Root(tmp_path)).elevation(WARDEN, datetime.now())
     assert (message.password, message.commands, message.everything) == (asked, commands, not commands)
+
+
+@pytest.mark.parametrize(
+    ("file", "text", "tern", "ana"),
+    [
+        ("sudoers", "%ringers ALL=(root) /sbin/halt", "own", ""),
+        ("sudoers", "%#905 ALL=(root) /sbin/halt", "own", ""),
+        ("sudoers", "%#901 ALL=(root) /sbin/halt", "", "own"),
+        ("sudoers", "#2001 ALL=(root) NOPASSWD: /sbin/halt", "", "none"),
+        ("sudoers", "TERN ALL=(root) /sbin/halt", "own", ""),
+        ("sudoers", "ALL ALL=(root) /sbin/halt", "own", "own"),
+        ("sudoers", "Defaults exempt_group=ringers\nALL ALL=(root) /sbin/halt", "none", "own"),
+        ("doas.conf", "permit :ringers cmd /sbin/halt", "own", ""),
+    ],
+)
+def test_who_is_given_a_command_among_many(tmp_path: Path, file: str, text: str, tern: str, ana: str) -> None:
+    """By a name, a group or a number, of a main group without a name too; and nobody else of many."""
+    others = range(3000, 3010)
+    with_files(
+        with_programs(tmp_path),
+        {
+            "etc/passwd": "root:x:0:0::/root:/bin/sh\ntern:x:2000:900::/:/bin/sh\nana:x:2001:901::/:/bin/sh\n"
+            + "".join(f"gull{n}:x:{n}:{n}::/:/bin/sh\n" for n in others),
+            "etc/shadow": "root:*:1::::::\n",
+            "etc/group": "ringers:x:900:\nnight:x:905:tern\n" + "".join(f"gull{n}:x:{n}:\n" for n in others),
+            f"etc/{file}": f"{text}\n",
+        },
+    )
+    (tmp_path / "usr/bin/doas").touch()
+    (tmp_path / "usr/bin/doas").chmod(0o4755)
+    accounts = LinuxMachine(tmp_path, "").observe().accounts
+    given = {account.name: account.elevation_asks for account in accounts if account.may_run == ("/sbin/halt",)}
+    everyone = {f"gull{n}": "own" for n in others} if text.split("\n")[-1].startswith("ALL") else {}
+    assert given == {name: asks for name, asks in (("tern", tern), ("ana", ana)) if asks} | everyone
 
 
 def test_a_second_root_does_not_answer_for_everybody(tmp_path: Path) -> None:

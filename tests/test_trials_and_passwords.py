@@ -306,6 +306,16 @@ def test_a_policy_counts_only_what_is_in_force(bench: Path, verrou: Verrou) -> N
     assert policy_of(BenchMachine(bench).observe()) == Policy(12, 3, True, False, 4)
 
 
+def test_a_typed_password_meets_the_rules_that_its_plan_sets(bench: Path, verrou: Verrou) -> None:
+    text = '[baseline]\ntitle = "x"\n[password]\nmin_length = 14\n[accounts.tern]\npassword = "ask"\n'
+    (bench.parent / "strict.toml").write_text(text)
+    words = ("harden", "-m", bench, "-b", "strict.toml", "--password", "stdin", "--yes")
+    output = verrou(*words, typed="kittiwake-4\n", code=2).stderr
+    assert "(password.min_length)" in output and "nothing was changed" in output
+    assert policy_of(BenchMachine(bench).observe()) == Policy()
+    verrou(*words, typed=f"{GOOD_PASSWORD}\n")
+
+
 def test_the_authority_counts_by_its_own_clock() -> None:
     machine = Authority.fresh("hide-01", datetime(2026, 9, 14))
     machine.set_policy("try_limit", 2)
