@@ -1,6 +1,7 @@
 """The parsers of Linux files: every byte they do not mean to change stays, and they read what the system reads."""
 
 import ctypes
+import itertools
 import json
 import os
 import string
@@ -266,7 +267,20 @@ COLUMNS = {
 def test_account_lines_are_read_as_the_system_reads_them(root: PrivateRoot, name: str, data: st.DataObject) -> None:
     columns = COLUMNS[name]
     most = data.draw(st.integers(1, len(columns)) | st.just(len(columns) - 1))
-    line = ":".join(data.draw(column) for column in columns[:most])
+    agree_on(root, name, ":".join(data.draw(column) for column in columns[:most]))
+
+
+@pytest.mark.real_root
+def test_ages_are_read_as_the_system_reads_them(root: PrivateRoot) -> None:
+    """Each field with each odd number, the others plain: the largest is none to the system, but in the last field."""
+    for place, number in itertools.product(range(2, 9), ("4294967295", "4294967296", "007", " 1", "+7", "-1", "x")):
+        fields = ["tern", "*", "20000", "0", "90", "7", "14", "20900", "1"]
+        fields[place] = number
+        agree_on(root, "shadow", ":".join(fields))
+
+
+def agree_on(root: PrivateRoot, name: str, line: str) -> None:
+    """The system finds in one line of an account file what we find."""
     root.write(f"/etc/{name}", f"{line}\n")
     theirs = root.inside("getent", name).stdout.rstrip("\n")
     ours = [record.fields for record in AccountFile.parse(f"/etc/{name}", f"{line}\n").records()]

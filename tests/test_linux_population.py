@@ -199,6 +199,14 @@ def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
     assert account(snapshot, "tern").groups == ("ringers", "late")
 
 
+@pytest.mark.parametrize(
+    ("least", "longest", "fixed"), [(0, 90, False), (91, 90, True), (99999, "", True), ("", 90, False)]
+)
+def test_who_can_never_change_a_password(small: Path, least: object, longest: object, fixed: bool) -> None:
+    snapshot = add(small, "tern:x:1000:1000::/:/bin/sh\n", f"tern:$y$x:20000:{least}:{longest}:7:::\n")
+    assert account(snapshot, "tern").cannot_change is fixed
+
+
 def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) -> None:
     name = "x" * 10_000
     lines = f"{name}:x:1000:1000:\x1b[2J\u202e,,,:/:/bin/sh\n\udcff\udcfe:x:1002:1002::/:/bin/sh\n"

@@ -12,6 +12,8 @@ from hypothesis import strategies as st
 from conftest import Verrou, with_files, with_programs
 from debian_root import PrivateRoot
 from sudoers_files import HOST, LINES, PEOPLE, SAMPLES, manned, put, sudo_says, we_say
+from verrou.core.model import Grant, Snapshot
+from verrou.core.model.access import administers
 from verrou.machines.linux.files.sudoers import PasswordOwner, Person, Sudoers
 from verrou.machines.linux.files.sudoers_grammar import logical_lines, parsed
 from verrou.machines.linux.machine import LinuxMachine
@@ -165,23 +167,37 @@ def test_with_which_password(tmp_path: Path, text: str, asked: PasswordOwner, co
 )
 def test_who_is_given_a_command_among_many(tmp_path: Path, file: str, text: str, tern: str, ana: str) -> None:
     """By a name, a group or a number, of a main group without a name too; and nobody else of many."""
-    others = range(3000, 3010)
+    accounts = among_many(tmp_path, file, text).accounts
+    given = {account.name: account.elevation_asks for account in accounts if account.may_run == ("/sbin/halt",)}
+    everyone = {f"gull{n}": "own" for n in MANY} if text.split("\n")[-1].startswith("ALL") else {}
+    assert given == {name: asks for name, asks in (("tern", tern), ("ana", ana)) if asks} | everyone
+
+
+@pytest.mark.parametrize("group", ("%night", "%#905"))
+def test_a_group_makes_administrators_by_name_or_number(tmp_path: Path, group: str) -> None:
+    snapshot = among_many(tmp_path, "sudoers", f"{group} ALL=(ALL) ALL")
+    assert [str(each.name) for each in snapshot.groups if Grant.ADMINISTRATION in each.grants] == ["night"]
+    assert [str(account.name) for account in snapshot.accounts if administers(account, snapshot)] == ["root", "tern"]
+
+
+MANY = range(3000, 3010)
+
+
+def among_many(root: Path, file: str, text: str) -> Snapshot:
+    """A system with a dozen people, of whom tern is in two groups, and the main group of ana has no name."""
     with_files(
-        with_programs(tmp_path),
+        with_programs(root),
         {
             "etc/passwd": "root:x:0:0::/root:/bin/sh\ntern:x:2000:900::/:/bin/sh\nana:x:2001:901::/:/bin/sh\n"
-            + "".join(f"gull{n}:x:{n}:{n}::/:/bin/sh\n" for n in others),
+            + "".join(f"gull{n}:x:{n}:{n}::/:/bin/sh\n" for n in MANY),
             "etc/shadow": "root:*:1::::::\n",
-            "etc/group": "ringers:x:900:\nnight:x:905:tern\n" + "".join(f"gull{n}:x:{n}:\n" for n in others),
+            "etc/group": "ringers:x:900:\nnight:x:905:tern\n" + "".join(f"gull{n}:x:{n}:\n" for n in MANY),
             f"etc/{file}": f"{text}\n",
         },
     )
-    (tmp_path / "usr/bin/doas").touch()
-    (tmp_path / "usr/bin/doas").chmod(0o4755)
-    accounts = LinuxMachine(tmp_path, "").observe().accounts
-    given = {account.name: account.elevation_asks for account in accounts if account.may_run == ("/sbin/halt",)}
-    everyone = {f"gull{n}": "own" for n in others} if text.split("\n")[-1].startswith("ALL") else {}
-    assert given == {name: asks for name, asks in (("tern", tern), ("ana", ana)) if asks} | everyone
+    (root / "usr/bin/doas").touch()
+    (root / "usr/bin/doas").chmod(0o4755)
+    return LinuxMachine(root, "").observe()
 
 
 def test_a_second_root_does_not_answer_for_everybody(tmp_path: Path) -> None:

@@ -277,9 +277,9 @@ class _Members:
             return tuple(dict.fromkeys(names)), tuple(dict.fromkeys(gids))
         return names, gids
 
-    def nameless(self, records: Iterable[AccountLine]) -> dict[str, int]:
+    def nameless(self, records: Sequence[AccountLine]) -> dict[str, int]:
         """Return the main groups that have no name, by account."""
-        main = ((record.name, record.fields[PasswdField.GID]) for record in records)
+        main = ((record.name, record.fields[PasswdField.GID]) for record in reversed(records))
         return {name: int(gid) for name, gid in main if gid not in self.main}
 
 

@@ -3,8 +3,9 @@
 What lists and account state already decide is left to them: an admission is made only for an account of which the stack
 decides differently, or of which it is not known."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
+from itertools import repeat
 from typing import NamedTuple
 
 from attrs import define, evolve, field
@@ -266,16 +267,17 @@ class Services:
         by_name = any(entry_point.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
         by_name = by_name or (service == "sshd" and self._shell.by_name) or service in self._told_apart
         as_told: set[object] = set()
-        for account, state in zip(self.snapshot.accounts, self._every_state(), strict=True):
+        states = repeat(None) if by_name else self._every_state()
+        for account, state in zip(self.snapshot.accounts, states, strict=False):
             if state in as_told:
                 continue
             found = self._otherwise(account, entry_point, own, service)
             if found is not None:
                 yield account.name, found
-            elif state is not None and not by_name:
+            elif state is not None:
                 as_told.add(state)
 
-    def _every_state(self) -> list[object]:
+    def _every_state(self) -> Iterable[object]:
         """Return the state of each account, in order; see :func:`_state`."""
         if self._states is None:
             people, snapshot, today = self._people, self.snapshot, self._today
