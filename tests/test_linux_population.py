@@ -16,7 +16,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import examples, with_programs
+from conftest import examples, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Origin, PasswordState, Reading, Role, Snapshot, Status
 from verrou.core.model.access import can_sign_in, known_role, needs_a_look, role_of
@@ -205,6 +205,34 @@ def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
 def test_who_can_never_change_a_password(small: Path, least: object, longest: object, fixed: bool) -> None:
     snapshot = add(small, "tern:x:1000:1000::/:/bin/sh\n", f"tern:$y$x:20000:{least}:{longest}:7:::\n")
     assert account(snapshot, "tern").cannot_change is fixed
+
+
+@pytest.mark.parametrize(
+    ("config", "file", "links", "keys"),
+    [
+        ("", "home/tern/.ssh/authorized_keys", {}, 1),
+        ("", "home/tern/.ssh/authorized_keys2", {}, 1),
+        ("", "home/tern/.ssh/other", {}, 0),
+        ("", "home/tern/.ssh", {}, 0),
+        ("", "srv/keys/authorized_keys", {"home/tern/.ssh": "/srv/keys"}, 1),
+        ("", "usr/.ssh/authorized_keys", {"home/tern": "/usr"}, 1),
+        ("", "srv/one", {"home/tern/.ssh/authorized_keys": "/srv/one"}, 1),
+        ("AuthorizedKeysFile .keys", "home/tern/.keys", {}, 1),
+        ("AuthorizedKeysFile /etc/keys/%u", "etc/keys/tern", {}, 1),
+    ],
+)
+def test_keys_are_found_where_the_server_looks(
+    small: Path, config: str, file: str, links: dict[str, str], keys: int
+) -> None:
+    """A link leads where it leads inside, whatever is there on the computer that looks."""
+    text = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPYLVDhmzhi3YUgdXk0 tern\n"
+    with_programs(small)
+    with_files(small, {"usr/sbin/sshd": "", "etc/ssh/sshd_config": f"{config}\n", "home/ana/x": "", file: text})
+    for name, target in links.items():
+        (small / name).parent.mkdir(parents=True, exist_ok=True)
+        (small / name).symlink_to(target)
+    snapshot = add(small, "tern:x:1000:1000::/home/tern:/bin/sh\n", "tern:$y$x:1::::::\n")
+    assert account(snapshot, "tern").keys == keys
 
 
 def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) -> None:
