@@ -180,8 +180,8 @@ def histories(
 
 
 QUICKER = {"jit": "off", "cursor_tuple_fraction": "1", "random_page_cost": "1"}
-"""Settings of a server: compiling these queries takes longer than answering them (a server before PostgreSQL 11 does
-neither), and all rows are wanted, not the first ones soon."""
+"""Settings of a server while it answers: compiling these queries takes longer than answering them (a server before
+PostgreSQL 11 does neither), all rows are wanted and not the first ones soon, and a few are looked up of very many."""
 POSITIONS = [(n, True) for n in range(LAST)] + [(n, False) for n in range(FIRST)]
 """The last and the first audits of a machine: how many are newer, or older."""
 NO_LIMIT = 2**62
