@@ -28,6 +28,7 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.model.access import usable_administrators
+from verrou.core.model.ageing import usable_until
 from verrou.core.model.verdicts import Verdict
 from verrou.core.planning.change_plan import plan_changes
 from verrou.core.planning.notices import notices
@@ -282,8 +283,9 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     tern = evolve(PEOPLE[2], ageing_exempt=True)
     guest = evolve(PEOPLE[3], password=PasswordState.SET, ageing_exempt=True)
     twin = Account("skua", "1000", groups=("administrators",))
+    blank = Account("gull", "1004", password=PasswordState.BLANK, ageing_exempt=True)
     baseline = asked('[population]\nageing_exempt = "guests"\nduplicate_ids = "forbidden"\n')
-    found = audit(snapshot(PEOPLE[1], tern, guest, twin), baseline)
+    found = audit(snapshot(PEOPLE[1], tern, guest, twin, blank), baseline)
     assert {f.subject: (f.verdict, finding_text(f)) for f in found.findings} == {
         "population.ageing_exempt": (Verdict.NOT_MET, "tern is exempt from password ageing; required: only guests"),
         "population.duplicate_ids": (
@@ -297,6 +299,24 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     assert [step.what for step in plan.steps] == ["account tern: apply password ageing"]
     (guests_only,) = audit(snapshot(PEOPLE[1], guest), asked('[population]\nageing_exempt = "guests"')).findings
     assert guests_only.verdict is Verdict.MET
+
+
+@pytest.mark.parametrize(
+    ("until", "grace", "expected"),
+    [
+        (None, None, None),
+        (date(2026, 4, 1), None, date(2026, 4, 1)),
+        (None, 10, date(2026, 4, 11)),
+        (date(2026, 4, 1), 10, date(2026, 4, 1)),
+        (date(2026, 4, 20), 10, date(2026, 4, 11)),
+    ],
+)
+def test_an_account_works_until_its_last_day_or_its_days_of_grace_have_passed(
+    until: date | None, grace: int | None, expected: date | None
+) -> None:
+    """Its password may be 90 days old."""
+    account = Account("tern", "1001", password_changed=date(2026, 1, 1), until=until, grace=grace)
+    assert usable_until(account, snapshot(account)) == expected
 
 
 def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:

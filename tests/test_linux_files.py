@@ -36,6 +36,7 @@ from verrou.machines.linux.pam.stack import CIRCLES, load_stack, with_argument
 from verrou.machines.linux.root import Root, decode, encode
 from verrou.machines.linux.rules import elevation, lockout, password
 from verrou.machines.linux.rules.adapter import System
+from verrou.machines.local_files import read_to_end
 from verrou.machines.registry import open_machine
 
 
@@ -277,6 +278,15 @@ def test_ages_are_read_as_the_system_reads_them(root: PrivateRoot) -> None:
         fields = ["tern", "*", "20000", "0", "90", "7", "14", "20900", "1"]
         fields[place] = number
         agree_on(root, "shadow", ":".join(fields))
+
+
+def test_a_file_is_read_to_its_end_whatever_its_size_says(tmp_path: Path) -> None:
+    content = bytes(range(256)) * 9000
+    (tmp_path / "long").write_bytes(content)
+    for size, most in itertools.product((0, 5, len(content), len(content) + 7), (None, 3, 2_000_000, 2**40)):
+        descriptor = os.open(tmp_path / "long", os.O_RDONLY)
+        assert read_to_end(descriptor, size, most) == content[:most], (size, most)
+        os.close(descriptor)
 
 
 def agree_on(root: PrivateRoot, name: str, line: str) -> None:

@@ -153,6 +153,6 @@ def read_to_end(descriptor: int, size: int, most: int | None = None) -> bytes:
     One byte more than there is is asked for, so that one read reaches the end: ten thousands of files are read so."""
     content = part = os.read(descriptor, size + 1 if most is None else min(size + 1, most))
     while part and len(content) != size and (most is None or len(content) < most):
-        part = os.read(descriptor, AT_ONCE if most is None else most - len(content))
+        part = os.read(descriptor, AT_ONCE if most is None else min(AT_ONCE, most - len(content)))
         content += part
     return content
