@@ -16,7 +16,7 @@ from debian_root import PrivateRoot
 from sudoers_files import SAMPLES, manned, put
 from test_shut_in import hostile, listener, victim
 from verrou.core.model import AccountName, Grant, Snapshot
-from verrou.core.model.access import Credential, admitted, doubts
+from verrou.core.model.access import Credential, administers, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
 from verrou.core.testing.attempts import Answer
@@ -315,6 +315,14 @@ def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     output = verrou("access", *m, "--ask-system")
     assert "so sudo rejects everyone" in output.stderr
     assert {row["account"] for row in json.loads(output.stdout) if row["role"] == "administrator"} == {"root"}
+
+
+def test_a_sudo_that_breaks_takes_nothing_from_anybody(two: PrivateRoot) -> None:
+    two.write("/etc/sudo.conf", "Plugin sudoers_policy nowhere.so\n")
+    machine = open_machine(str(two.path))
+    snapshot = machine.observe(asked=True)
+    warden = snapshot.by_name[AccountName("warden")]
+    assert administers(warden, snapshot) and not [each for each in snapshot.warnings if "asked itself" in each]
 
 
 def test_a_main_group_without_a_name_counts_by_its_number(two: PrivateRoot) -> None:
