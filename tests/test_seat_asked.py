@@ -313,13 +313,26 @@ while (1) { %s }
 def test_a_bus_that_is_anyone_s_keeps_nobody_waiting(
     desktop: PrivateRoot, monkeypatch: pytest.MonkeyPatch, does: str, reason: str
 ) -> None:
-    monkeypatch.setattr(polkit_query, "ANSWERS_WITHIN", 1)
+    monkeypatch.setattr(polkit_query, "ANSWERS_WITHIN", (1, 1))
     (desktop.path / "usr/bin/dbus-daemon").unlink()
     desktop.write("/usr/bin/dbus-daemon", A_BUS % does)
     desktop.inside("chmod", "755", "/usr/bin/dbus-daemon")
     root = Root(desktop.path)
     with private_copy(root) as copy, pytest.raises(DryRunUnavailable, match=reason):
         copy.ask(AskPolkit([Person("tern", 1001, 1001)], [EXEC], polkit.daemon(root)))
+
+
+@pytest.mark.real_root
+def test_a_polkit_that_falls_asleep_is_started_anew(desktop: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(polkit_query, "ANSWERS_WITHIN", (1, 12))
+    root = Root(desktop.path)
+    daemon = polkit.daemon(root)
+    desktop.inside("mv", daemon, f"{daemon}.kept")
+    desktop.write(daemon, f"#!/bin/sh\nmkdir /run/before && exec sleep 99\nexec {daemon}.kept\n")
+    desktop.inside("chmod", "755", daemon)
+    with private_copy(root) as copy:
+        answers = copy.ask(AskPolkit([Person("tern", 1001, 1001)], [EXEC], daemon))
+    assert answers == {"tern": {EXEC: "auth_admin"}}
 
 
 def test_what_cannot_be_asked_is_reported_with_the_default(tmp_path: Path) -> None:

@@ -8,7 +8,7 @@ import re
 import signal
 import subprocess
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -39,9 +39,11 @@ WHEN_STARTED = 19
 """Where proc(5) has the start time of a process, counted from behind its name."""
 MOST_WAITS, WAIT = 2000, 0.01
 """How often, and after how many seconds, what was started is looked for."""
-ANSWERS_WITHIN = 12
-"""Seconds that polkit may think about some questions: a rule may be a program that never ends, which it ends itself
-after 15, and then refuses."""
+ANSWERS_WITHIN = (3, 3, 12)
+"""Seconds that polkit may think about somebody, by how often it was started.
+
+A rule may be a program that never ends: polkit itself ends it after 15 seconds, and refuses. And polkitd 122 waits as
+long for rules that have ended, at about one question in 400: started anew, it answers what is left."""
 FIRST_RULE = "!verrou.rules"
 SEATED = """\
 polkit.addRule(function(action, subject) {
@@ -64,27 +66,49 @@ def answers(
     """Return polkit's answer by account and action. In a child only: its mounts change for good.
 
     Raises: OSError: it could not be asked, or did not answer in time."""
-    from jeepney.io.blocking import open_dbus_connection
-
     unshare(CLONE_NEWNS)
     private_mounts()
     _as_if_seated()
-    found: list[DBusConnection] = []
+    found: dict[str, dict[str, str]] = {name: {} for name, _, _ in people}
+    *patiences, last = ANSWERS_WITHIN
+    for patience in patiences:
+        with suppress(TimeoutError):
+            _ask(start, people, actions, daemon, found, patience)
+            return found
+    _ask(start, people, actions, daemon, found, last)
+    return found
+
+
+def _ask(
+    start: Start,
+    people: Sequence[Sequence[Any]],
+    actions: Sequence[str],
+    daemon: str,
+    found: Mapping[str, dict[str, str]],
+    patience: int,
+) -> None:
+    """Start polkit and its bus, and add what it answers to what was found before. Raises: OSError."""
+    from jeepney.io.blocking import open_dbus_connection
+
+    connections: list[DBusConnection] = []
 
     def connected() -> bool:
         with suppress(FileNotFoundError, ConnectionRefusedError):
-            found.append(open_dbus_connection(f"unix:path={SOCKET}", auth_timeout=2 * ANSWERS_WITHIN))
-        return bool(found)
+            connections.append(open_dbus_connection(f"unix:path={SOCKET}", auth_timeout=2 * max(ANSWERS_WITHIN)))
+        return bool(connections)
 
     started = [start([BUS, "--system", "--nofork", "--nopidfile", "--nosyslog"])]
     try:
-        with _in_time():
+        with _in_time(patience):
             _wait(connected)
-        with found[0] as bus:
+        with connections[0] as bus:
             started.append(start([daemon, "--no-debug"]))
-            with _in_time():
+            with _in_time(patience):
                 _wait(lambda: _is_there(bus))
-            return {name: _of_one(bus, uid, gid, actions) for name, uid, gid in people}
+            for name, uid, gid in people:
+                left = [action for action in actions if action not in found[name]]
+                with _in_time(patience):
+                    _of_one(bus, uid, gid, left, found[name])
     except ConnectionError:
         raise OSError("the bus of this system ended while polkit was asked") from None
     finally:
@@ -100,21 +124,21 @@ def _is_there(bus: "DBusConnection") -> bool:
 
 
 @contextmanager
-def _in_time() -> Iterator[None]:
+def _in_time(patience: int) -> Iterator[None]:
     """Raise TimeoutError in what takes too long, whatever a bus does that may be anyone's."""
 
     def late(*_: object) -> None:
-        raise TimeoutError(f"polkit did not answer within {ANSWERS_WITHIN} seconds")
+        raise TimeoutError(f"polkit did not answer within {patience} seconds")
 
     signal.signal(signal.SIGALRM, late)
-    signal.alarm(ANSWERS_WITHIN)
+    signal.alarm(patience)
     try:
         yield
     finally:
         signal.alarm(0)
 
 
-def _of_one(bus: "DBusConnection", uid: int, gid: int, actions: Sequence[str]) -> dict[str, str]:
+def _of_one(bus: "DBusConnection", uid: int, gid: int, actions: Sequence[str], found: dict[str, str]) -> None:
     """Start a process of the account for polkit to be asked about; it does nothing."""
     child = os.fork()
     if child == 0:
@@ -127,14 +151,13 @@ def _of_one(bus: "DBusConnection", uid: int, gid: int, actions: Sequence[str]) -
             os._exit(1)
     try:
         _wait(lambda: os.stat(f"/proc/{child}").st_uid == uid)
-        with _in_time():
-            return _checked(bus, child, uid, actions)
+        _check(bus, child, uid, actions, found)
     finally:
         os.kill(child, signal.SIGKILL)
         os.waitpid(child, 0)
 
 
-def _checked(bus: "DBusConnection", process: int, uid: int, actions: Sequence[str]) -> dict[str, str]:
+def _check(bus: "DBusConnection", process: int, uid: int, actions: Sequence[str], found: dict[str, str]) -> None:
     """Ask about a process: CheckAuthorization of polkit(8), one question for each action, all before the first
     answer."""
     from jeepney import DBusAddress, HeaderFields, MessageType, new_method_call
@@ -148,14 +171,14 @@ def _checked(bus: "DBusConnection", process: int, uid: int, actions: Sequence[st
         serial = next(bus.outgoing_serial)
         bus.send(question, serial=serial)
         asked[serial] = action
-    found = dict.fromkeys(actions, NOT_ANSWERED)
     while asked:
         reply = bus.receive()
         action = asked.pop(reply.header.fields.get(HeaderFields.reply_serial), "")
         if action and reply.header.message_type is MessageType.method_return:
             allowed, asks, _ = reply.body[0]
             found[action] = YES if allowed else ADMINISTRATOR if asks else NO
-    return found
+        elif action:
+            found[action] = NOT_ANSWERED
 
 
 def _wait(until: Callable[[], bool]) -> None:
