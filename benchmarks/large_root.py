@@ -9,10 +9,11 @@ import os
 import sys
 import tempfile
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from measuring import Line, cpu_of, exponent, line, ran, told
+from measuring import Line, cpu_of, exponent, in_order, line, quietly, ran, told
 from people import fill
 
 from debian_root import PrivateRoot, base_root
@@ -55,8 +56,8 @@ def measured(root: PrivateRoot) -> tuple[list[float], list[float]]:
     places = opened_by(root)
     ours, theirs = [], []
     for _ in range(ROUNDS):
-        ours.append(cpu_of(lambda: audit(LinuxMachine(root.path, "").observe(), baseline)))
-        theirs.append(cpu_of(lambda: bare(places)))
+        ours.append(quietly(lambda: cpu_of(lambda: audit(LinuxMachine(root.path, "").observe(), baseline))))
+        theirs.append(quietly(lambda: cpu_of(lambda: bare(places))))
     print(f"({len(places)} files: {min(ours):.2f} s, {min(theirs):.3f} s)", file=sys.stderr)
     return ours, theirs
 
@@ -64,7 +65,7 @@ def measured(root: PrivateRoot) -> tuple[list[float], list[float]]:
 def asked(root: PrivateRoot) -> float:
     """CPU seconds of a survey that asks the system, its children's included."""
     command = [sys.executable, "-m", "verrou", "survey", "-m", str(root.path), "--ask-system", "--format", "json"]
-    return ran(command).cpu
+    return quietly(lambda: ran(command).cpu)
 
 
 def lines(most: int = 10_000) -> Iterator[Line]:
@@ -76,7 +77,7 @@ def lines(most: int = 10_000) -> Iterator[Line]:
         with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(base_root(), Path(folder, "root")) as root:
             fill(root, accounts)
             ours, theirs = measured(root)
-            against = [mine / its for mine, its in zip(ours, theirs, strict=True)]
+            against = in_order(ours, theirs)
             yield line("accounts", f"{accounts}: survey and audit / bare reading", 15, against)
             if before is not None:
                 power = exponent(before, min(ours), 10)
@@ -86,7 +87,7 @@ def lines(most: int = 10_000) -> Iterator[Line]:
             before = min(ours)
             if accounts == 10_000:
                 command = ["chroot", str(root.path), "pwck", "-r", "-q"]
-                pwck = ran(command, codes=range(256))
+                pwck = quietly(partial(ran, command, codes=range(256)))
                 yield line("accounts", "10000: survey and audit / pwck -r -q", 0.1, [each / pwck.cpu for each in ours])
                 yield line("accounts", "10000: survey that asks the system", None, [asked(root)], "s")
 

@@ -9,12 +9,13 @@ import tempfile
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 import sqlalchemy as sql
 from attrs import fields
-from measuring import Line, line, ran, told
+from measuring import Line, line, quietly, ran, told
 
 from postgres import server
 from verrou.core.history.records import AccountRecord, FindingRecord, RunRecord, TrialRecord
@@ -154,7 +155,7 @@ def of(name: str, place: Place, count: int, few: Mapping[str, float]) -> Iterato
     multiply(place)
     for words in (*QUESTIONS, *BESIDE):
         command = [sys.executable, "-m", "verrou", *words, "--logbook", place.server or str(place.file)]
-        taken = [ran(command) for _ in range(ROUNDS)]
+        taken = [quietly(partial(ran, command)) for _ in range(ROUNDS)]
         what, promised = f"{name}, {count} records: {' '.join(words)}", words in QUESTIONS
         yield line("logbook", what, SECONDS if promised else None, [each.wall for each in taken], "s")
         memory = [each.megabytes for each in taken]

@@ -12,10 +12,11 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from measuring import Line, line, ran, told
+from measuring import Line, line, quietly, ran, told
 from people import fill
 
 from debian_root import PrivateRoot, base_root
@@ -75,11 +76,11 @@ def lines() -> Iterator[Line]:
     """The promises about many accounts in one plan."""
     unshare(CLONE_NEWNS)
     private_mounts()
-    made = [ours("generate") for _ in range(ROUNDS)]
-    bare, theirs = hashing(), newusers()
+    made = [quietly(partial(ours, "generate"), 2) for _ in range(ROUNDS)]
+    bare, theirs = quietly(hashing), quietly(newusers, 2)
     yield line("accounts", f"{NEW} added in one plan / hashing on all cores", 1.5, [each / bare for each in made])
     yield line("accounts", f"{NEW} added: newusers / ours", 4, [theirs / each for each in made], most=False)
-    one, without = useradd(), [ours("blank") for _ in range(ROUNDS)]
+    one, without = quietly(useradd, 2), [quietly(partial(ours, "blank"), 2) for _ in range(ROUNDS)]
     loop = [one * NEW / each for each in without]
     yield line("accounts", f"{NEW} added without passwords: useradd / ours", 100, loop, most=False)
 

@@ -1,6 +1,8 @@
 """What benchmarks share: honest times of two sides in turn, and lines that hold a promise against what was measured.
 
-Both sides have the same settings of the garbage collector; CPU time where the machine may not be quiet."""
+Both sides have the same settings of the garbage collector; CPU time where the machine may not be quiet. What is run is
+run in a quiet moment: a loop that never differs is timed before and after, and where it was slow the run is made again.
+Which run counts is decided by that loop alone, never by what the run took."""
 
 import gc
 import os
@@ -10,13 +12,17 @@ import sys
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from functools import partial
+from operator import itemgetter
 from pathlib import Path
 from statistics import median
+from typing import TypeVar
 
 from attrs import asdict, frozen
 
 from verrou.__main__ import GARBAGE_THRESHOLDS
 
+T = TypeVar("T")
 QUIET = {k: v for k, v in os.environ.items() if k not in ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED")}
 """As on anybody's machine: compiled modules are kept, and output is buffered."""
 
@@ -88,8 +94,32 @@ class Ran:
     megabytes: float
 
 
+TRIES, QUIET_WITHIN = 5, 1.25
+"""How often a run is made until a moment is quiet: one in which the loop takes at most so many times its best."""
+_best = [float("inf")]
+
+
+def pace() -> float:
+    """Return how slow the machine is just now: the wall time of a loop, as a ratio to its best so far."""
+    begun = time.perf_counter()
+    sum(each * each % 7 for each in range(200_000))
+    taken = time.perf_counter() - begun
+    _best[0] = min(_best[0], taken)
+    return taken / _best[0]
+
+
+def quietly(work: Callable[[], T], tries: int = TRIES) -> T:
+    """Return the result of the first quiet run, or else of the quietest."""
+    found: list[tuple[float, T]] = []
+    while not found or (found[-1][0] > QUIET_WITHIN and len(found) < tries):
+        before = pace()
+        result = work()
+        found.append((max(before, pace()), result))
+    return min(found, key=itemgetter(0))[1]
+
+
 def ran(command: Sequence[str], *, codes: Sequence[int] = (0, 1), cwd: str | None = None) -> Ran:
-    """Run a command without reading what it says."""
+    """Run a command, once, without reading what it says."""
     with _counted() as (join, cpu):
         own = (
             f"import os,resource,subprocess,sys,time; {join}; begun=time.perf_counter(); "
@@ -138,19 +168,25 @@ def _seconds(text: str) -> float:
 
 
 def in_turn(commands: dict[str, Sequence[str]], rounds: int) -> dict[str, list[Ran]]:
-    """Run several commands in turn, after each has been run once."""
+    """Run several commands in turn, each in a quiet moment, after each has been run once."""
     for command in commands.values():
         ran(command)
     found: dict[str, list[Ran]] = {name: [] for name in commands}
     for _ in range(rounds):
         for name, command in commands.items():
-            found[name].append(ran(command))
+            found[name].append(quietly(partial(ran, command)))
     return found
 
 
 def ratios(found: dict[str, list[Ran]], one: str, other: str) -> list[float]:
-    """CPU time of one command as a ratio to another's, round by round."""
-    return [mine.cpu / its.cpu for mine, its in zip(found[one], found[other], strict=True)]
+    """CPU time of one command as a ratio to another's; see :func:`in_order`."""
+    return in_order((each.cpu for each in found[one]), (each.cpu for each in found[other]))
+
+
+def in_order(ours: Iterable[float], theirs: Iterable[float]) -> list[float]:
+    """Return ratios of the quickest to the quickest and so on: a machine that was slow for one of a pair tells nothing
+    about either."""
+    return [mine / its for mine, its in zip(sorted(ours), sorted(theirs), strict=True)]
 
 
 def told(lines: Callable[[], Iterator[Line]]) -> None:
