@@ -7,12 +7,14 @@ import subprocess
 import sys
 import zipfile
 from pathlib import Path
+from zipimport import zipimporter
 
 import pytest
 
 from conftest import base_of
 from debian_root import NEWEST, SUITE, PrivateRoot, mount
 from verrou import __version__
+from verrou.far.load_once import LoadsOnce
 
 TOP = Path(__file__).parent.parent
 
@@ -32,6 +34,19 @@ def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_
     assert message == f"verrou {__version__}, {digest}\n"
     subprocess.run([sys.executable, TOP / "scripts/stick", tmp_path], check=True, capture_output=True)
     assert (tmp_path / "verrou.pyz").read_bytes() == file.read_bytes()
+
+
+def test_a_module_is_found_as_python_finds_it(stick: Path) -> None:
+    file = stick / "verrou.pyz"
+    places = {name.rpartition("/")[0] for name in zipfile.ZipFile(file).namelist() if name.endswith(".py")}
+    for place in places:
+        own, plain = (importer(str(file / place)) for importer in (LoadsOnce, zipimporter))
+        for name in ("__init__", "cli", "main", "core", "_make", "exceptions", "none"):
+            ours, theirs = own.find_spec(name), plain.find_spec(name)
+            assert (ours is None) is (theirs is None), (place, name)
+            if ours and theirs:
+                assert ours.origin == str(theirs.origin).removesuffix("c")
+                assert ours.submodule_search_locations == theirs.submodule_search_locations
 
 
 @pytest.mark.real_root

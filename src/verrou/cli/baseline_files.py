@@ -3,7 +3,6 @@
 # Imports within functions: for a quick start of commands that take no baseline.
 
 import os
-from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,9 +14,6 @@ from verrou.machines.local_files import ordinary_text
 if TYPE_CHECKING:
     from verrou.core.baselines.baseline import Baseline
 
-SHIPPED = Path(verrou.__file__).parent / "baselines"
-
-
 BYTE_ORDER_MARK = "\ufeff"
 """What some editors begin a text with; it is no part of it."""
 
@@ -26,23 +22,15 @@ MOST_OF_A_BASELINE = 1_000_000
 """How many bytes a baseline may have: people write them."""
 
 
-@cache
-def included_baselines() -> tuple[str, ...]:
-    """Return the names of the included baselines."""
-    try:
-        names = os.listdir(SHIPPED)
-    except NotADirectoryError:  # the program is one file
-        from importlib.resources import files
-
-        names = [each.name for each in files("verrou.baselines").iterdir()]
-    return tuple(sorted(name.removesuffix(".toml") for name in names if name.endswith(".toml")))
+INCLUDED = ("essential", "office", "public-terminal", "shared-desk")
+"""Named here, since looking for them where the program is one file takes longer than reading one."""
 
 
 def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
     """Return the text of a baseline and its place: an included one, or a file relative to the one that names it.
 
     Raises: BadInput: there is none, or it cannot be read."""
-    if name in included_baselines():
+    if name in INCLUDED:
         return verrou.packaged_text("baselines", f"{name}.toml"), name
     return user().baseline(name, named_in)
 
@@ -55,8 +43,8 @@ def baseline_file(name: str, named_in: str) -> tuple[str, str]:
     except FileNotFoundError:
         from verrou.core.values import nearest
 
-        close = nearest(name, included_baselines())
-        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(included_baselines())}."
+        close = nearest(name, INCLUDED)
+        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(INCLUDED)}."
         raise BadInput(f"{path}: no such baseline. {hint}") from None
     except UnicodeDecodeError:
         raise BadInput(f"{path}: not a text file; a baseline is a TOML file in UTF-8") from None

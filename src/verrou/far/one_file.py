@@ -16,7 +16,15 @@ from pathlib import Path, PurePath, PurePosixPath
 
 import verrou
 
-START = "from verrou.__main__ import main\n\nmain()\n"
+START = """\
+import sys
+from verrou.far.load_once import load_once
+
+load_once(sys.path[0])
+from verrou.__main__ import main
+
+main()
+"""
 LEFT_OUT = (".so", ".pyd", ".pyc", ".pyi", ".c", "RECORD", "INSTALLER", "REQUESTED", "direct_url.json", "uv_cache.json")
 """How the names of files end that are of no use in there, or tell of the computer that made it."""
 WORDS, ONE_LIST = "xkcdpass/static/", "eff-long"

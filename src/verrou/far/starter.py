@@ -22,6 +22,9 @@ def main() -> None:
     with os.fdopen(os.dup(held), "wb") as stream:
         stream.write(content)
     sys.path.insert(0, f"/proc/self/fd/{held}")
+    from verrou.far.load_once import load_once
+
+    load_once(sys.path[0])
     from verrou.far.there import serve
 
     serve(incoming, outgoing)
