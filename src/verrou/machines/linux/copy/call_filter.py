@@ -46,17 +46,23 @@ def _instructions() -> list[tuple[int, int, int, int]]:
     return [*program, (RETURN, 0, 0, REFUSE)]
 
 
+def _program() -> _Program:
+    text = _instructions()
+    return _Program(len(text), (_Instruction * len(text))(*(_Instruction(*each) for each in text)))
+
+
+_LIBC = ctypes.CDLL(None, use_errno=True)
+_PROGRAM = _program()
+"""Made once, and not in each of the many processes that are denied the calls."""
+
+
 def refuse_calls() -> None:
     """Deny the calls to this process and all that it starts, for good; do nothing on an unknown kind of processor.
 
     It needs CAP_SYS_ADMIN, so it comes before that is dropped. Raises: OSError: the kernel does not allow it."""
     if os.uname().machine not in KNOWN_MACHINES:
         return
-    text = _instructions()
-    instructions = (_Instruction * len(text))(*(_Instruction(*each) for each in text))
-    program = _Program(len(text), instructions)
-    libc = ctypes.CDLL(None, use_errno=True)
-    if libc.prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, ctypes.byref(program), 0, 0) != 0:
+    if _LIBC.prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, ctypes.byref(_PROGRAM), 0, 0) != 0:
         number = ctypes.get_errno()
         if number != errno.EINVAL:  # a kernel without such filters
             raise OSError(number, os.strerror(number), "the filter of system calls")

@@ -136,8 +136,10 @@ def die_with_parent() -> None:
 def give_up_capabilities(keep: Sequence[int] = NEEDED_INSIDE) -> None:
     """Keep only these capabilities, here and in every program that is started from here."""
     for number in range(LAST_CAPABILITY + 1):
-        if number not in keep:
-            _LIBC.prctl(PR_CAPBSET_DROP, number, 0, 0, 0)
+        if number in keep:
+            continue
+        if _LIBC.prctl(PR_CAPBSET_DROP, number, 0, 0, 0) != 0 and ctypes.get_errno() == errno.EINVAL:
+            break  # the kernel has no more
     mask = sum(1 << number for number in keep)
     halves = (_Data * 2)()
     for index in range(2):
