@@ -103,9 +103,14 @@ class AccountFiles:
 
 def ageing(fields: tuple[str, ...]) -> Ageing:
     """Return the fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
-    changed = fields[ShadowField.CHANGED]
-    minimum, maximum, warning, inactive, expires = map(limit_in_days, fields[ShadowField.LEAST : ShadowField.FLAG])
-    never = minimum is None and (number(fields[ShadowField.LEAST]) or 0) >= NEVER_DAYS
+    return _ageing(fields[ShadowField.CHANGED : ShadowField.FLAG])
+
+
+@lru_cache(maxsize=16384)
+def _ageing(fields: tuple[str, ...]) -> Ageing:
+    changed, least, *_ = fields
+    minimum, maximum, warning, inactive, expires = map(limit_in_days, fields[1:])
+    never = minimum is None and (number(least) or 0) >= NEVER_DAYS
     fixed = never or (minimum is not None and maximum is not None and minimum > maximum)
     return Ageing(number(changed), minimum, maximum, warning, inactive, expires, fixed)
 

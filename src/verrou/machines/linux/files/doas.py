@@ -97,7 +97,7 @@ class Doas:
 
     def elevation(self, person: Person) -> Elevation:
         """Return what an account can run as root, as far as it is known."""
-        if self.unknown:
+        if self.unknown or not self.rules:
             return NONE
         mine = [rule for rule in self.rules if rule.target in ("", "root", "0") and _is_about(rule, person)]
         whole = [rule for rule in mine if not rule.command]
@@ -119,7 +119,7 @@ class Doas:
 
     def by_group(self, group: str, gid: int) -> tuple[Source, ...]:
         """Return the line that makes administrators of a group's members."""
-        found = self.elevation(Person("", -1, (group,), (gid,)))
+        found = self.elevation(Person("", -1, (group,), (gid,))) if self.rules else NONE
         return found.sources if found.everything else ()
 
 

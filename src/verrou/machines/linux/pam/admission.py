@@ -5,6 +5,7 @@ decides differently, or of which it is not known."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
+from functools import lru_cache
 from itertools import repeat
 from typing import NamedTuple
 
@@ -545,9 +546,15 @@ def _somebody(
         state = PasswordState.NONE
     if not shadowed or shadow is None:
         return PamUser(record.name, int(uid), int(gid), groups, shell, home, state)
-    changed, _, longest, _, grace, end = map(number, shadow.fields[ShadowField.CHANGED : ShadowField.FLAG])
+    ended, out, due = _by_age(shadow.fields[ShadowField.CHANGED : ShadowField.FLAG], today)
+    return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, ended, out, due)
+
+
+@lru_cache(maxsize=16384)
+def _by_age(fields: tuple[str, ...], today: int) -> tuple[bool, bool, bool]:
+    """Return whether an account has ended, its days of grace are over, and its password has to be changed."""
+    changed, _, longest, _, grace, end = map(number, fields)
     age = today - (-1 if changed is None else changed)
     aged = changed != 0 and age >= 0 and longest is not None and longest >= 0 and age > longest
     out = aged and grace is not None and grace >= 0 and longest is not None and age > grace and age > longest + grace
-    ended, due = end is not None and 0 <= end <= today, aged or changed == 0
-    return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, ended, out, due)
+    return end is not None and 0 <= end <= today, out, aged or changed == 0
