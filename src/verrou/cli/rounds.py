@@ -1,6 +1,7 @@
 """verrou round: many machines at once."""
 
 from collections.abc import Sequence
+from itertools import islice
 from pathlib import Path
 
 import click
@@ -102,8 +103,9 @@ def _print_round(
     if style == "json":
         click.echo(as_json(round_data(rows, left_out, older)), nl=False)
     elif style == "lines":
-        for line in as_lines(rows):
-            click.echo(line)
+        lines = as_lines(rows)
+        while some := "\n".join(islice(lines, 100)):
+            click.echo(some)
     elif style == "csv":
         click.echo(as_csv(round_table(rows)), nl=False)
     else:

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from operator import attrgetter
 from typing import Any
 
 from attrs import fields
@@ -10,18 +11,20 @@ from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, SIGNS, L
 from verrou.core.model import counted
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules import CATALOGUE
-from verrou.core.surveys.data import plain, plain_value
+from verrou.core.surveys.data import plain
 from verrou.reports.tables import BAD, DOUBTFUL, GOOD, Table, as_json, columns_of
 
 NOT_SHOWN = ("identity", "signs", "recorded")
 """What of a row is the round's own affair."""
 SHOWN = [field.name for field in fields(Row) if field.name not in NOT_SHOWN]
+_shown = attrgetter(*SHOWN)
 
 
 def row_data(row: Row) -> dict[str, Any]:
     """Return one machine for JSON: its row, with the required rules by verdict."""
-    shown = {name: plain_value(getattr(row, name)) for name in SHOWN}
-    return {**shown, "assessed": row.assessed, "rules": row.rules}
+    first = None if row.oldest_waiver is None else row.oldest_waiver.isoformat()
+    shown = dict(zip(SHOWN, _shown(row), strict=True))
+    return {**shown, "at": row.at.isoformat(), "oldest_waiver": first, "assessed": row.assessed, "rules": row.rules}
 
 
 def round_data(rows: Sequence[Row], left_out: Sequence[LeftOut], older: int) -> dict[str, Any]:

@@ -118,7 +118,7 @@ class Baseline:
 
     def on(self, snapshot: Snapshot) -> "Baseline":
         """Return the same with the spelling of the machine, where it compares names without case."""
-        if not snapshot.machine.naming.without_case:
+        if not snapshot.machine.naming.without_case or not (self.accounts or self.groups or self.waivers):
             return self
 
         def own(name: str) -> AccountName:

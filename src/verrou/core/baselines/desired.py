@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from typing import TypeAlias, TypedDict, assert_never
 
-from attrs import evolve, frozen
+from attrs import frozen
 
 from verrou.core.rules import Rule
 from verrou.core.values import Value, ValueData
@@ -121,9 +121,9 @@ def in_words_of(desired: Desired, rule: Rule, name_of: Callable[[str], str]) -> 
     match desired:
         case AtLeast(value) | Exactly(value):
             called = rule.kind.with_group_names(value, name_of)
-            return desired if called == value else evolve(desired, value=called)
+            return desired if called == value else type(desired)(called)
         case AnyOf(values):
-            return evolve(desired, values=tuple(rule.kind.with_group_names(value, name_of) for value in values))
+            return AnyOf(tuple(rule.kind.with_group_names(value, name_of) for value in values))
         case Between():
             return desired  # numbers are the same everywhere
         case _:

@@ -1,7 +1,8 @@
 """Rows of a round: the same few facts of each machine."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime
+from functools import lru_cache
 from sys import intern
 
 from attrs import frozen
@@ -56,13 +57,18 @@ class Row(Tally):
         return -self.high, -self.medium, -self.low, -self.unknown
 
     @property
-    def rules(self) -> dict[str, list[str]]:
+    def rules(self) -> Mapping[str, Sequence[str]]:
         """The required rules, by verdict."""
-        found: dict[str, list[str]] = {}
-        for rule_id, sign in zip(RULES, self.signs, strict=True):
-            if sign != NOT_ASKED:
-                found.setdefault(_VERDICT_OF[sign], []).append(rule_id)
-        return found
+        return _by_verdict(self.signs)
+
+
+@lru_cache(maxsize=1024)
+def _by_verdict(signs: str) -> Mapping[str, Sequence[str]]:
+    found: dict[str, list[str]] = {}
+    for rule_id, sign in zip(RULES, signs, strict=True):
+        if sign != NOT_ASKED:
+            found.setdefault(_VERDICT_OF[sign], []).append(rule_id)
+    return found
 
 
 SIGN_OF = {key: SIGNS[mark] for key, mark in MARK_OF.items()}

@@ -30,6 +30,9 @@ START = f'{{\n  "format": "{FORMAT}",\n  "machine": '
 BETWEEN_READINGS, BETWEEN_OBJECTS = "\n    },\n", "\n    },\n    {"
 
 
+_DECODER = json.JSONDecoder()
+
+
 class Remembered(dict[Key, Any], Generic[Key]):
     """Cache of results by input, of at most ``most`` entries, so that memory is bounded however many surveys are
     read."""
@@ -70,7 +73,9 @@ class Members(Generic[T]):
         self.kind = kind
         self.begins = "\n" + indent * " " + '"'
         self.between = "," + self.begins
-        self.own = re.compile(f'{self.begins}((?:{"|".join(own)})": [^\n]*),(?={self.begins})')
+        # What is before is the end of a member, or nothing: else it is a member of an object within this one. It is
+        # looked for last, since a pattern that begins with plain text is found sooner.
+        self.own = re.compile(f'{self.begins}(?<![^,]{self.begins})((?:{"|".join(own)})": [^\n]*),(?={self.begins})')
         self.readers = {field.name: reader_of(field.type) for field in fields(resolve_types(cast(Any, kind)))}
         self.known = Remembered[str](MOST_MEMBERS)
         self.alike = Remembered[str](MOST_REMEMBERED)
@@ -78,13 +83,9 @@ class Members(Generic[T]):
     def read(self, part: str) -> T:
         """Return the object whose members are in ``part``, each on lines of its own."""
         pieces = self.own.split(part)
-        if any(before and before[-1] != "," for before in pieces[:-1:2]):  # of an object within this one
-            raise OtherForm
         own, alike = pieces[1::2], self.alike.once("".join(pieces[::2]), self._members)
-        found = [*map(self.known.get, own)]
-        if None in found:
-            found = [each or self.known.once(text, self._member) for each, text in zip(found, own, strict=True)]
-        given = alike | dict(cast(list[tuple[str, Any]], found))
+        once, member = self.known.once, self._member
+        given = alike | dict([once(text, member) for text in own])
         if len(alike) + len(own) != len(self.readers):  # of an earlier version, or one twice
             raise OtherForm
         return self.kind(**given)
@@ -96,10 +97,10 @@ class Members(Generic[T]):
         return {name: value for name, value in found.items() if name in self.readers}
 
     def _member(self, text: str) -> tuple[str, Any]:
-        read = json.loads('{"' + text + "}")
-        if len(read) != 1:
+        name, _, value = text.partition('": ')
+        raw, end = _DECODER.raw_decode(value)
+        if end != len(value) or not name.isidentifier():
             raise OtherForm
-        [(name, raw)] = read.items()
         reader = self.readers.get(name)
         # An argument is found sooner by the very object that its parameter is named by.
         return intern(name), None if reader is None else reader(raw)
