@@ -84,8 +84,8 @@ class Members(Generic[T]):
         """Return the object whose members are in ``part``, each on lines of its own."""
         pieces = self.own.split(part)
         own, alike = pieces[1::2], self.alike.once("".join(pieces[::2]), self._members)
-        once, member = self.known.once, self._member
-        given = alike | dict([once(text, member) for text in own])
+        known, member = self.known, self._member
+        given = alike | dict([known.get(text) or known.once(text, member) for text in own])
         if len(alike) + len(own) != len(self.readers):  # of an earlier version, or one twice
             raise OtherForm
         return self.kind(**given)
