@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import do, examples
+from conftest import Verrou, do, examples
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Role
 from verrou.core.model.routes import EntryPoint, Route
@@ -84,3 +84,25 @@ def test_dormant_rules_are_not_called_to_life(manned_root: PrivateRoot) -> None:
     assert asked.returncode == 0
     assert Route.CONSOLE in {entry_point.route for entry_point in machine.observe().entry_points}
     assert os.listdir(root.path / "etc/security/access.d") == ["50-verrou.conf"]
+
+
+@pytest.mark.real_root
+@pytest.mark.parametrize("denied", ["ringers", "auks"])
+def test_a_group_counts_by_its_id_under_each_of_its_names(root: PrivateRoot, verrou: Verrou, denied: str) -> None:
+    for command in (
+        ["groupadd", "-g", "2000", "ringers"],
+        ["groupadd", "-o", "-g", "2000", "auks"],
+        ["useradd", "-m", "-s", "/bin/bash", "-G", "ringers", "tern"],
+        ["useradd", "-m", "-s", "/bin/bash", "gull"],
+        ["passwd", "-d", "tern"],
+        ["passwd", "-d", "gull"],
+    ):
+        assert root.inside(*command).returncode == 0, command
+    root.write("/etc/pam.d/login", f"{root.read('/etc/pam.d/login')}\naccount required pam_access.so\n")
+    root.write("/etc/security/access.conf", f"-:({denied}):ALL\n")
+    for name, lets in (("tern", False), ("gull", True)):
+        asked = root.inside("pamtester", "-I", "tty=tty1", "login", name, "acct_mgmt")
+        assert (asked.returncode == 0) is lets, (name, asked.stderr)
+        for how in ("--files-only", "--ask-system"):
+            (row,) = verrou.json("access", name, "-m", root.path, how)
+            assert (row["routes"]["console"] is not None) is lets, (name, how)
