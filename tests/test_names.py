@@ -70,6 +70,19 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
             '[rights]\nshut_down = "nobody"\n'
         )
     )
+    less = tmp_path / "less.toml"
+    less.write_text(
+        titled(
+            '[rights]\nshut_down = "nobody"\nset_clock = { exactly = ["ANNA", "group:administrators"] }\n[[waiver]]\n'
+            'rule = "rights.shut_down"\nmachine = "HIDE-01"\nreason = "r"\nby = "b"\nuntil = 2027-01-01\n'
+        )
+    )
+    verrou("rule", "set", "rights.set_clock=anna", *m)
+    findings = verrou.json("audit", "-b", less, "-m", bench, code=1)["findings"]
+    assert {each["subject"]: each["verdict"] for each in findings} == {
+        "rights.set_clock": "not-met",
+        "rights.shut_down": "waived",
+    }
     before = bench.read_text()
     audited = verrou.json("audit", "-b", site, "-m", bench)
     assert {finding["verdict"] for finding in audited["findings"]} == {"met", "waived"}

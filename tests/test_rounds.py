@@ -82,10 +82,12 @@ def test_a_survey_reads_the_same_alone_and_in_a_row(machine: Authority, chance: 
         ('      "last_sign_in": null,\n', '      "last_sign_in": null, "enabled": false,\n'),
         ('      "usable_until": null\n', '      "usable_until": null,\n      "name": "late"\n'),
         ('      "source": {\n        "place"', '      "source": {\n      "name": "within",\n      "place"'),
+        ('      "must_change": false,\n', '      "must\tchange": false,\n'),
     ],
 )
 def test_a_member_is_never_read_where_it_does_not_stand(line: str, instead: str) -> None:
-    """A sign that is no quote, two on a line, one twice, one of an object within another whose own is missing."""
+    """A sign that is no quote, two on a line, one twice, one of an object within another whose own is missing, and a
+    sign in a name that JSON does not have there."""
     text = as_json(survey_data(snapshot_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "")))
     assert text.count(line) and read(text, READER) == read(text, None) != "no survey"
     changed = text.replace(line, instead, 1)
@@ -282,7 +284,9 @@ def test_names_stay_names_on_pages_and_in_spreadsheets(hostile: Path, verrou: Ve
     markdown = (tmp_path / "report.md").read_text()
     assert "\\<b\\>title" in markdown and all(sign.isprintable() or sign == "\n" for sign in markdown)
     table = verrou("round", hostile, "-b", "hostile.toml", "--format", "csv", code=1).stdout
-    assert [row["machine"] for row in csv.DictReader(io.StringIO(table))].count("'=HYPERLINK(1)") == 1
+    rows = list(csv.DictReader(io.StringIO(table)))
+    assert [row["machine"] for row in rows].count("'=HYPERLINK(1)") == 1
+    assert {row["oldest_waiver"] for row in rows} == {"2030-01-01"}
     for row in csv.reader(io.StringIO(table)):
         assert not [cell for cell in row if cell[:1] in ("=", "+", "-", "@", "\t", "\r")]
 

@@ -331,8 +331,8 @@ def test_a_polkit_that_falls_asleep_is_started_anew(desktop: PrivateRoot, monkey
     desktop.write(daemon, f"#!/bin/sh\nmkdir /run/before && exec sleep 99\nexec {daemon}.kept\n")
     desktop.inside("chmod", "755", daemon)
     with private_copy(root) as copy:
-        answers = copy.ask(AskPolkit([Person("tern", 1001, 1001)], [EXEC], daemon))
-    assert answers == {"tern": {EXEC: "auth_admin"}}
+        answers = copy.ask(AskPolkit([Person("tern", 1001, 1001)], [EXEC, "org.example.unknown"], daemon))
+    assert answers == {"tern": {EXEC: "auth_admin", "org.example.unknown": ""}}
 
 
 def test_what_cannot_be_asked_is_reported_with_the_default(tmp_path: Path) -> None:

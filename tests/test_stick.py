@@ -38,6 +38,13 @@ def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_
 
 def test_a_module_is_found_as_python_finds_it(stick: Path) -> None:
     file = stick / "verrou.pyz"
+    text = (
+        "import sys; file = sys.argv[1]; sys.path.insert(0, file); from verrou.far.load_once import load_once;"
+        "load_once(file); import click, verrou.cli;"
+        "print(*(type(each.__loader__).__name__ for each in (click, verrou.cli)))"
+    )
+    ended = subprocess.run([sys.executable, "-I", "-c", text, file], capture_output=True, text=True, check=True)
+    assert ended.stdout == "LoadsOnce LoadsOnce\n"
     places = {name.rpartition("/")[0] for name in zipfile.ZipFile(file).namelist() if name.endswith(".py")}
     for place in places:
         own, plain = (importer(str(file / place)) for importer in (LoadsOnce, zipimporter))
