@@ -12,7 +12,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, examples
+from conftest import GOOD_PASSWORD, Verrou, examples
 from debian_root import PrivateRoot
 from verrou.core.model import AccountName, PasswordState, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
@@ -371,3 +371,20 @@ def test_substacks_within_each_other_are_taken_as_deep_as_libpam_takes_them(root
         code, _ = inside(root, Session(f"deep{depth}", "root", lambda _: "").results)
         output = told_of(Modules(Root(root.path)), "auth", Attempt(f"deep{depth}", PamUser("root", 0, 0), "tty1"))
         assert output.result == RESULTS[code]
+
+
+@pytest.mark.real_root
+def test_a_stack_can_deny_whoever_has_to_change_the_password(root: PrivateRoot, verrou: Verrou) -> None:
+    for name in ("tern", "gull"):
+        root.inside("useradd", "-m", "-s", "/bin/bash", name)
+        root.inside("chpasswd", typed=f"{name}:{GOOD_PASSWORD}\n")
+    root.inside("chage", "-d", "0", "tern")
+    lines = "[success=1 default=ignore] pam_unix.so", "required pam_deny.so", "required pam_permit.so"
+    account = "".join(f"account {line}\n" for line in lines)
+    root.write("/etc/pam.d/login", f"@include common-auth\n{account}@include common-session\n")
+    for name, lets in (("tern", False), ("gull", True)):
+        asked = root.inside("pamtester", "-I", "tty=tty1", "login", name, "acct_mgmt")
+        assert (asked.returncode == 0) is lets, (name, asked.stderr)
+        for how in ("--files-only", "--ask-system"):
+            (row,) = verrou.json("access", name, "-m", root.path, how)
+            assert (row["routes"]["console"] is not None) is lets, (name, how)
