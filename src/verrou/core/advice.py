@@ -1,13 +1,13 @@
 """Command lines in advice. What a message says to type is made here, and a test types each of them."""
 
+import functools
 import shlex
-from functools import lru_cache
 
 NAME, NEW_NAME, ACCOUNT, OLD, DAY = "NAME", "NEW-NAME", "ACCOUNT", "OLD", "DAY"
 """Stand for what a reader has to choose."""
 
 
-@lru_cache(maxsize=256)
+@functools.lru_cache(maxsize=256)
 def command(*words: str) -> str:
     """Return a command line of the program, with names quoted as a shell needs them."""
     return shlex.join(("verrou", *words))
