@@ -143,7 +143,7 @@ QUESTIONS: Sequence[tuple[str, ...]] = (
 )
 BESIDE: Sequence[tuple[str, ...]] = (("trend", "--format", "json"), ("trend", "--format", "csv"))
 """What is asked without a promise: each machine's whole history, and a table of all of them."""
-SECONDS, MEGABYTES, ROUNDS = 2.0, 150.0, 2
+SECONDS, MEGABYTES, ROUNDS = 2.0, 150.0, 3
 
 
 def of(name: str, place: Place, count: int, few: Mapping[str, float]) -> Iterator[Line]:
@@ -155,7 +155,7 @@ def of(name: str, place: Place, count: int, few: Mapping[str, float]) -> Iterato
     multiply(place)
     for words in (*QUESTIONS, *BESIDE):
         command = [sys.executable, "-m", "verrou", *words, "--logbook", place.server or str(place.file)]
-        taken = [quietly(partial(ran, command)) for _ in range(ROUNDS)]
+        taken = [quietly(partial(ran, command), 2) for _ in range(ROUNDS)]
         what, promised = f"{name}, {count} records: {' '.join(words)}", words in QUESTIONS
         yield line("logbook", what, SECONDS if promised else None, [each.wall for each in taken], "s")
         memory = [each.megabytes for each in taken]

@@ -94,7 +94,7 @@ class Ran:
     megabytes: float
 
 
-TRIES, QUIET_WITHIN = 5, 1.25
+TRIES, QUIET_WITHIN = 3, 1.25
 """How often a run is made until a moment is quiet: one in which the loop takes at most so many times its best."""
 _best = [float("inf")]
 
