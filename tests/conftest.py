@@ -307,6 +307,19 @@ def root(debian: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
         yield private
 
 
+def admitted_at_the_console(root: PrivateRoot, verrou: Verrou, *names: str) -> list[str]:
+    """Those of some accounts whom PAM itself lets go on at a console once they have proved who they are; what Verrou
+    tells of each, from files and by asking, is the same."""
+    admitted = []
+    for name in names:
+        lets = root.inside("pamtester", "-I", "tty=tty1", "login", name, "acct_mgmt").returncode == 0
+        for how in ("--files-only", "--ask-system"):
+            (row,) = verrou.json("access", name, "-m", root.path, how)
+            assert (row["routes"]["console"] is not None) is lets, (name, how)
+        admitted += [name] * lets
+    return admitted
+
+
 @pytest.fixture(scope="session")
 def administrator(debian: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The account of :func:`manned_root`, made once."""

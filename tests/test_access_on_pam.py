@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou, do, examples
+from conftest import Verrou, admitted_at_the_console, do, examples
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Role
 from verrou.core.model.routes import EntryPoint, Route
@@ -100,9 +100,4 @@ def test_a_group_counts_by_its_id_under_each_of_its_names(root: PrivateRoot, ver
         assert root.inside(*command).returncode == 0, command
     root.write("/etc/pam.d/login", f"{root.read('/etc/pam.d/login')}\naccount required pam_access.so\n")
     root.write("/etc/security/access.conf", f"-:({denied}):ALL\n")
-    for name, lets in (("tern", False), ("gull", True)):
-        asked = root.inside("pamtester", "-I", "tty=tty1", "login", name, "acct_mgmt")
-        assert (asked.returncode == 0) is lets, (name, asked.stderr)
-        for how in ("--files-only", "--ask-system"):
-            (row,) = verrou.json("access", name, "-m", root.path, how)
-            assert (row["routes"]["console"] is not None) is lets, (name, how)
+    assert admitted_at_the_console(root, verrou, "tern", "gull") == ["gull"]

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples
 from test_seat_bench import machines
-from verrou.cli.baseline_files import INCLUDED, fetch_baseline, load_baseline
+from verrou.cli.baseline_files import INCLUDED_BASELINES, fetch_baseline, load_baseline
 from verrou.core.baselines.baseline import read_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.baselines.questions import QUESTIONS, written
@@ -283,7 +283,7 @@ def test_every_answer_gives_a_baseline_that_is_at_least_what_it_builds_on(verrou
 
 
 def test_baselines_side_by_side(verrou: Verrou, tmp_path: Path) -> None:
-    for one, other in product(INCLUDED, repeat=2):
+    for one, other in product(INCLUDED_BASELINES, repeat=2):
         forwards, backwards = (compare_baselines(*map(load_baseline, pair)) for pair in ((one, other), (other, one)))
         assert forwards.count(Direction.STRICTER) == backwards.count(Direction.LOOSER)
         assert (not forwards.differing) is (one == other)

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, Verrou, examples
+from conftest import GOOD_PASSWORD, Verrou, admitted_at_the_console, examples
 from debian_root import PrivateRoot
 from verrou.core.model import AccountName, PasswordState, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
@@ -382,9 +382,4 @@ def test_a_stack_can_deny_whoever_has_to_change_the_password(root: PrivateRoot, 
     lines = "[success=1 default=ignore] pam_unix.so", "required pam_deny.so", "required pam_permit.so"
     account = "".join(f"account {line}\n" for line in lines)
     root.write("/etc/pam.d/login", f"@include common-auth\n{account}@include common-session\n")
-    for name, lets in (("tern", False), ("gull", True)):
-        asked = root.inside("pamtester", "-I", "tty=tty1", "login", name, "acct_mgmt")
-        assert (asked.returncode == 0) is lets, (name, asked.stderr)
-        for how in ("--files-only", "--ask-system"):
-            (row,) = verrou.json("access", name, "-m", root.path, how)
-            assert (row["routes"]["console"] is not None) is lets, (name, how)
+    assert admitted_at_the_console(root, verrou, "tern", "gull") == ["gull"]

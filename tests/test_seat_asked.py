@@ -14,7 +14,7 @@ from conftest import FACTOR, GOOD_PASSWORD, Verrou, do, examples, with_files
 from debian_root import PrivateRoot
 from test_not_known import KEY
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
-from verrou.cli.baseline_files import INCLUDED
+from verrou.cli.baseline_files import INCLUDED_BASELINES
 from verrou.core.model import AccountName
 from verrou.core.model.access import accepted_credential, routes_now
 from verrou.core.model.elevation import PromptOutcome, elevation_outcome
@@ -266,7 +266,7 @@ def test_each_included_baseline_closes_what_it_asks_for_and_is_undone(desktop: P
 
     table()
     before = desktop.tree()
-    for baseline in INCLUDED[-2 * FACTOR :]:
+    for baseline in INCLUDED_BASELINES[-2 * FACTOR :]:
         strictest = baseline == "public-terminal"
         as_if = ("access", "--all", *m, "--as", baseline, "--format", "json")
         predicted = verrou.json(*as_if) if strictest else []

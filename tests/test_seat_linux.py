@@ -50,8 +50,7 @@ def admits(root: PrivateRoot, service: str, account: str) -> bool:
 
 
 TOO_LATE = 124
-"""What timeout(1) ends with. polkitd 122 sometimes waits for rules that have ended, and what it answers later may be of
-another question: it is started anew."""
+"""What timeout(1) ends with. polkitd 122 sometimes waits 15 seconds for rules that have ended: it is started anew."""
 
 
 def polkit_says(root: PrivateRoot, account: str, *actions: str) -> list[int]:
@@ -65,6 +64,7 @@ def polkit_says(root: PrivateRoot, account: str, *actions: str) -> list[int]:
         /usr/lib/polkit-1/polkitd --no-debug >/dev/null 2>&1 & daemon=$!
         setpriv --reuid {account} --regid {account} --init-groups sh -c 'read x < /run/wait' & someone=$!
         until pkcheck --action-id org.freedesktop.policykit.exec --process $$ >/dev/null 2>&1; do :; done
+        until test $(stat -c %U /proc/$someone) = {account}; do :; done  # until then it is root's
         {checks}
         kill -9 $someone $daemon $bus
     """

@@ -22,7 +22,7 @@ MOST_OF_A_BASELINE = 1_000_000
 """How many bytes a baseline may have: people write them."""
 
 
-INCLUDED = ("essential", "office", "public-terminal", "shared-desk")
+INCLUDED_BASELINES = ("essential", "office", "public-terminal", "shared-desk")
 """Named here, since looking for them where the program is one file takes longer than reading one."""
 
 
@@ -30,7 +30,7 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
     """Return the text of a baseline and its place: an included one, or a file relative to the one that names it.
 
     Raises: BadInput: there is none, or it cannot be read."""
-    if name in INCLUDED:
+    if name in INCLUDED_BASELINES:
         return verrou.packaged_text("baselines", f"{name}.toml"), name
     return user().baseline(name, named_in)
 
@@ -43,8 +43,8 @@ def baseline_file(name: str, named_in: str) -> tuple[str, str]:
     except FileNotFoundError:
         from verrou.core.values import nearest
 
-        close = nearest(name, INCLUDED)
-        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(INCLUDED)}."
+        close = nearest(name, INCLUDED_BASELINES)
+        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(INCLUDED_BASELINES)}."
         raise BadInput(f"{path}: no such baseline. {hint}") from None
     except UnicodeDecodeError:
         raise BadInput(f"{path}: not a text file; a baseline is a TOML file in UTF-8") from None

@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 
 from verrou.cli import completing
-from verrou.cli.baseline_files import INCLUDED, fetch_baseline, load_baseline
+from verrou.cli.baseline_files import INCLUDED_BASELINES, fetch_baseline, load_baseline
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.compare import print_comparison
 from verrou.cli.observing import looked_at
@@ -35,7 +35,7 @@ def baseline() -> None:
 def list_baselines(style: str) -> None:
     """List the included baselines."""
     rows: list[BaselineLine] = []
-    for name in INCLUDED:
+    for name in INCLUDED_BASELINES:
         loaded = load_baseline(name)
         rows.append({"baseline": name, "title": loaded.title, "rules": len(loaded.requirements)})
     columns = columns_of(("baseline", "baseline"), ("title", "title"), ("rules", "rules"), whole=("baseline",))

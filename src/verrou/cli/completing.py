@@ -88,9 +88,9 @@ def assignments(context: click.Context, typed: str) -> Iterable[str]:
 @_offering
 def baselines(context: click.Context, typed: str) -> Iterable[str]:
     """Return included baselines, and files."""
-    from verrou.cli.baseline_files import INCLUDED
+    from verrou.cli.baseline_files import INCLUDED_BASELINES
 
-    return [*INCLUDED, *_files(typed, ".toml")]
+    return [*INCLUDED_BASELINES, *_files(typed, ".toml")]
 
 
 @_offering

@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 import click
 
 from verrou.cli import completing
-from verrou.cli.baseline_files import INCLUDED
+from verrou.cli.baseline_files import INCLUDED_BASELINES
 from verrou.cli.handing_over import HandedOver, is_across, is_this
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
@@ -133,7 +133,7 @@ def machine_option(command: F) -> F:
 
 def _a_baseline(_: click.Context, __: click.Parameter, name: str | None) -> str:
     if name is None:
-        raise BadInput(f"no baseline given. Use -b FILE, or an included one: -b {', -b '.join(INCLUDED)}")
+        raise BadInput(f"no baseline given. Use -b FILE, or an included one: -b {', -b '.join(INCLUDED_BASELINES)}")
     return name
 
 
@@ -146,7 +146,7 @@ def baseline_option(command: F) -> F:
         callback=_a_baseline,
         metavar="BASELINE",
         shell_complete=completing.baselines,
-        help=f"Baseline file, or an included one: {', '.join(INCLUDED)}.",
+        help=f"Baseline file, or an included one: {', '.join(INCLUDED_BASELINES)}.",
     )(command)
 
 

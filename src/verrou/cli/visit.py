@@ -10,7 +10,7 @@ from contextlib import redirect_stdout
 import click
 from attrs import define, field
 
-from verrou.cli.baseline_files import INCLUDED, load_baseline
+from verrou.cli.baseline_files import INCLUDED_BASELINES, load_baseline
 from verrou.cli.observing import looked_at
 from verrou.cli.options import machine_option
 from verrou.cli.user import user
@@ -142,7 +142,7 @@ class _Visit:
             return
         out = console()
         out.print("Which baseline does it have to meet?")
-        for name in INCLUDED:
+        for name in INCLUDED_BASELINES:
             out.print(f"  {name:<16} {shown(load_baseline(name).title)}")
         if here := user().baselines_here():
             out.print(f"  {'files here':<16} {shown(joined(here))}")

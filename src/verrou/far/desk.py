@@ -13,7 +13,7 @@ from typing import Any, TextIO
 import click
 from attrs import define, field
 
-from verrou.cli.baseline_files import INCLUDED, fetch_baseline
+from verrou.cli.baseline_files import INCLUDED_BASELINES, fetch_baseline
 from verrou.cli.user import user
 from verrou.core.errors import BadInput, VerrouError
 from verrou.core.surveys.data import structured, survey_data
@@ -160,7 +160,7 @@ class Desk:
         found: set[tuple[str, str]] = set()
         while waiting:
             named = waiting.pop()
-            if named in found or named[0] in INCLUDED:
+            if named in found or named[0] in INCLUDED_BASELINES:
                 continue
             found.add(named)
             try:

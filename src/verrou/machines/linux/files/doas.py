@@ -119,7 +119,7 @@ class Doas:
 
     def by_group(self, group: str, gid: int) -> tuple[Source, ...]:
         """Return the line that makes administrators of a group's members."""
-        found = self.elevation(Person("", -1, (group,), (gid,))) if self.rules else NONE
+        found = self.elevation(Person("", -1, (group,), (gid,)))
         return found.sources if found.everything else ()
 
 
