@@ -5,6 +5,7 @@ import json
 import re
 import shlex
 import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -49,6 +50,24 @@ def test_the_sample_root_shows_what_decides(verrou: Verrou, station: Path) -> No
     assert "expired" in states["guillemot"][1]
     assert "tern" not in states and "/etc/passwd:12" in ended.stderr
     assert "season.2026" in ended.stderr
+
+
+@pytest.mark.parametrize("others", [False, True])
+def test_a_command_ends_at_once_but_for_other_threads(others: bool) -> None:
+    """What was registered for the end is called, and the exit code is kept; objects are not taken apart one by one."""
+    thread = "threading.Thread(target=lambda: (threading.main_thread().join(), print('thread'))).start()\n"
+    program = (
+        "import atexit, sys, threading\n"
+        "class Object:\n    def __del__(self): print('object')\n"
+        "kept = Object()\n"
+        "atexit.register(print, 'handler')\n"
+        f"{thread if others else ''}"
+        "sys.argv = ['verrou', 'nothing']\n"
+        "from verrou.__main__ import main\nmain()\n"
+    )
+    ended = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False)
+    assert ended.returncode == 2 and "nothing" in ended.stderr
+    assert ended.stdout.split() == (["thread", "handler", "object"] if others else ["handler"])
 
 
 def test_a_survey_file_is_a_machine_to_look_at(verrou: Verrou, bench: Path, tmp_path: Path) -> None:

@@ -1,9 +1,13 @@
 """``python -m verrou`` and the ``verrou`` command."""
 
+import atexit
 import codecs
 import gc
 import os
 import sys
+import threading
+from contextlib import suppress
+from typing import NoReturn
 
 GARBAGE_THRESHOLDS = (300_000, 20, 20)
 """A command makes many small objects that live until it ends, so that looking for garbage often is time lost."""
@@ -16,11 +20,22 @@ def main() -> None:
     try:
         from verrou.cli.main import run
 
-        sys.exit(run())
+        _leave(run())
     except ModuleNotFoundError as missing:
         if (missing.name or "").partition(".")[0] not in sys.stdlib_module_names:
             raise
         sys.exit(_without(missing.name or ""))
+
+
+def _leave(code: int) -> NoReturn:
+    """End the process without taking every object apart first, which takes a fifth of the time of a small command."""
+    if threading.active_count() > 1:
+        sys.exit(code)  # which waits for them
+    atexit._run_exitfuncs()
+    for stream in (sys.stdout, sys.stderr):
+        with suppress(OSError, ValueError):
+            stream.flush()
+    os._exit(code)
 
 
 def _without(module: str) -> int:

@@ -11,10 +11,10 @@ MONTHS = (
 SHORTEST_MONTH = 3
 """Fewest letters of a month's name."""
 _FORMS = (
-    re.compile(r"(?P<year>\d{4})-(?P<month>\d\d)-(?P<day>\d\d)"),
-    re.compile(r"(?P<day>\d{1,2})\.? +(?P<month>[a-z]+)\.?,? +(?P<year>\d{4})"),
-    re.compile(r"(?P<month>[a-z]+)\.? +(?P<day>\d{1,2}),? +(?P<year>\d{4})"),
-    re.compile(r"(?P<year>\d{4}) +(?P<month>[a-z]+)\.? +(?P<day>\d{1,2})"),
+    r"(?P<year>\d{4})-(?P<month>\d\d)-(?P<day>\d\d)",
+    r"(?P<day>\d{1,2})\.? +(?P<month>[a-z]+)\.?,? +(?P<year>\d{4})",
+    r"(?P<month>[a-z]+)\.? +(?P<day>\d{1,2}),? +(?P<year>\d{4})",
+    r"(?P<year>\d{4}) +(?P<month>[a-z]+)\.? +(?P<day>\d{1,2})",
 )
 
 
@@ -23,7 +23,7 @@ def day_of(text: str) -> date | None:
 
     None where it is no day, or could be two (``03/04/2027``)."""
     for form in _FORMS:
-        if (found := form.fullmatch(text.strip().lower())) is None:
+        if (found := re.fullmatch(form, text.strip().lower())) is None:
             continue
         month = _month(found["month"])
         try:

@@ -1,7 +1,6 @@
 """Text for people: as wide as the terminal, wrapped between words, plain tables, no blanks at a line's end."""
 
 import os
-import re
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -46,8 +45,8 @@ class Terminal:
         Lines that begin with blanks continue at the same indent. Names and lines of files come from others: what moves
         a cursor is escaped."""
         for line in map(printable, text.split("\n")):
-            indent = re.match(r" *", line)
-            for part in broken(line, self.width, indent[0] if indent else ""):
+            indent = line[: len(line) - len(line.lstrip(" "))]
+            for part in broken(line, self.width, indent):
                 self._write(self._styled(part, style))
 
     def table(self, heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:

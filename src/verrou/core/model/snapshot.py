@@ -202,6 +202,10 @@ class Snapshot:
     def _groups_by_name(self) -> Mapping[GroupName, Group]:
         return {group.name: group for group in reversed(self.groups)}
 
+    @cached_property
+    def _groups_by_identity(self) -> Mapping[str, Group]:
+        return {group.identity: group for group in reversed(self.groups)}
+
     def account_called(self, name: str) -> Account | None:
         """Return the account of that name, compared as the machine compares names."""
         found = self.by_name.get(AccountName(name))
@@ -260,7 +264,7 @@ class Snapshot:
         found = self._groups_by_name.get(GroupName(name))
         if found is None and self.machine.naming.without_case:
             found = self._without_case[1].get(name.casefold())
-        return found or next((g for g in self.groups if g.identity == name), None)
+        return found or self._groups_by_identity.get(name)
 
 
-_ABOUT_GROUPS = ("granting", "administering", "_giving", "_groups_by_name")
+_ABOUT_GROUPS = ("granting", "administering", "_giving", "_groups_by_name", "_groups_by_identity")

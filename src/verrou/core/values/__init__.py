@@ -3,7 +3,6 @@
 from verrou.core.values.commands import Commands
 from verrou.core.values.durations import (
     DURATION_EXAMPLE,
-    ISO_DURATION,
     Span,
     format_duration,
     iso_duration,
@@ -44,7 +43,6 @@ __all__ = [
     "DURATION_EXAMPLE",
     "EVERYONE",
     "GROUP",
-    "ISO_DURATION",
     "MOST_SEEN",
     "NAMES",
     "NOBODY",

@@ -19,7 +19,7 @@ from verrou.core.values.kind import (
 )
 from verrou.core.values.names import GROUP
 
-_COMMAND = re.compile(r"/[\w@%+./-]+( [\w@%+.,:=/-]+)*", re.ASCII)
+_COMMAND = r"(?a:/[\w@%+./-]+( [\w@%+.,:=/-]+)*)"
 _SHELLS = "sh bash dash ash zsh ksh mksh fish csh tcsh busybox"
 _STARTERS = "env su sudo doas pkexec run0 systemd-run chroot nsenter unshare xargs find script screen tmux expect"
 _EDITORS = "vi vim view nano ed emacs less more most man awk gawk mawk python python3 perl ruby lua node php tclsh"
@@ -61,7 +61,7 @@ class Commands(Kind):
             if not name.strip() or not name.isprintable() or set(name) & set(",:") or not isinstance(commands, list):
                 raise Unacceptable(raw, self.accepted)
             for command in commands:
-                if not isinstance(command, str) or not _COMMAND.fullmatch(command):
+                if not isinstance(command, str) or not re.fullmatch(_COMMAND, command):
                     raise Unacceptable(command, self.accepted)
                 if command.split()[0].rpartition("/")[2] in OPENS_SHELL:
                     raise Unacceptable(command, "a program that neither opens a shell nor writes any file")

@@ -19,7 +19,7 @@ from verrou.core.values.kind import (
     word_schemas,
 )
 
-ISO_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?")
+ISO_DURATION = r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?"
 
 
 def iso_duration(span: timedelta) -> str:
@@ -32,7 +32,7 @@ def iso_duration(span: timedelta) -> str:
 
 
 def from_iso(text: str) -> timedelta | None:
-    match = ISO_DURATION.fullmatch(text)
+    match = re.fullmatch(ISO_DURATION, text)
     if match is None or not any(match.groups()) or any(len(part or "") > 9 for part in match.groups()):
         return None
     days, hours, minutes, seconds = (int(part or 0) for part in match.groups())
@@ -127,7 +127,7 @@ class Span(Scale):
         return self.format(value)
 
     def schema(self) -> JsonSchema:
-        duration = {"type": "string", "pattern": f"^{ISO_DURATION.pattern}$"}
+        duration = {"type": "string", "pattern": f"^{ISO_DURATION}$"}
         return either(exactly(duration=duration), *word_schemas(self.words))
 
     def written_schema(self) -> JsonSchema:

@@ -103,7 +103,11 @@ class AccountFiles:
 
 def ageing(fields: tuple[str, ...]) -> Ageing:
     """Return the fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
-    return _ageing(fields[ShadowField.CHANGED : ShadowField.FLAG])
+    return _ageing(_ageing_fields(fields))
+
+
+def _ageing_fields(fields: tuple[str, ...]) -> tuple[str, ...]:
+    return fields[ShadowField.CHANGED : ShadowField.FLAG]
 
 
 @lru_cache(maxsize=16384)
@@ -442,12 +446,26 @@ def _password_facts(
     state = PasswordState.BLANK if hashed == "" else PasswordState.SET if scheme else PasswordState.NONE
     # A built-in administrator without a usable password is what people call disabled.
     shut = locked_away or (built_in and state is PasswordState.NONE)
-    facts: dict[str, Any] = {"password": state, "password_scheme": scheme, "enabled": not shut}
-    if age is None:
+    facts = {"password": state, "password_scheme": scheme, "enabled": not shut}
+    if age is None or shadow is None:
         return facts
-    closed_for_good = age.expires in (0, 1)
-    return facts | {
-        "enabled": not shut and not closed_for_good,
+    facts |= _ageing_facts(_ageing_fields(shadow.fields))
+    if age.expires in CLOSED_FOR_GOOD:
+        facts |= {"enabled": False, "until": _last_day(number(beside.ends.get(record.name, "")))}
+    if age.fixed and record.fields[PasswdField.UID] != "0":
+        facts["cannot_change"] = True
+    return facts
+
+
+CLOSED_FOR_GOOD = (0, 1)
+"""The days of expiry that stand for a disabled account."""
+
+
+@lru_cache(maxsize=16384)
+def _ageing_facts(fields: tuple[str, ...]) -> Mapping[str, Any]:
+    """Return what follows from the ageing fields alone: on a large system many accounts have the same."""
+    age = _ageing(fields)
+    return {
         "password_changed": None if age.changed == 0 else day(age.changed),
         # pam_unix(8): day 0 requires a new password first.
         "change_due": age.changed == 0,
@@ -455,8 +473,7 @@ def _password_facts(
         "max_age": age.maximum,
         "warn_before": age.warning,
         "grace": age.inactive,
-        "until": _last_day(number(beside.ends.get(record.name, "")) if closed_for_good else age.expires),
-        "cannot_change": age.fixed and record.fields[PasswdField.UID] != "0",
+        "until": _last_day(age.expires),
     }
 
 

@@ -41,7 +41,7 @@ class System:
     @cached_property
     def administering(self) -> frozenset[str]:
         """Names of the groups that grant administrator rights."""
-        return frozenset(str(group.name) for group in self.groups if Grant.ADMINISTRATION in group.grants)
+        return frozenset(str(each.name) for each in self.groups if each.grants and Grant.ADMINISTRATION in each.grants)
 
     @cached_property
     def administrators(self) -> list[Account]:
@@ -49,8 +49,8 @@ class System:
         return [
             account
             for account in self.accounts
-            if Grant.ADMINISTRATION not in account.denied_grants
-            and (Grant.ADMINISTRATION in account.grants or not self.administering.isdisjoint(account.groups))
+            if (not self.administering.isdisjoint(account.groups) or Grant.ADMINISTRATION in account.grants)
+            and Grant.ADMINISTRATION not in account.denied_grants
         ]
 
     @cached_property
