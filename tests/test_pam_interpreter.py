@@ -125,13 +125,13 @@ def test_libpam_has_the_same_result_over_any_lines(root: PrivateRoot) -> None:
     holds()
 
 
-PEOPLE = ("ana", "root", "bors", "blank", "kin", "old", "due", "gone", "shut")
+PEOPLE = ("ana", "root", "bors", "blank", "kin", "old", "due", "gone", "shut", "lost")
 
 
 def somebodies(root: PrivateRoot) -> Iterator[PamUser]:
     """The accounts that the stacks are asked about, as their files have them."""
     groups = [line.split(":") for line in root.read("/etc/group").split("\n") if line]
-    states = {"blank": PasswordState.BLANK, "shut": PasswordState.NONE}
+    states = {"blank": PasswordState.BLANK, "shut": PasswordState.NONE, "lost": PasswordState.NONE}
     for line in root.read("/etc/passwd").split("\n"):
         name, _, uid, gid, _, home, shell = line.split(":") if line else ["", "", "0", "0", "", "", ""]
         if name in PEOPLE:
@@ -141,6 +141,7 @@ def somebodies(root: PrivateRoot) -> Iterator[PamUser]:
                 ended=name == "gone",
                 aged_out=name == "old",
                 due=name == "due",
+                is_incomplete=name == "lost",
             )
 
 
@@ -172,7 +173,9 @@ conditions = st.sampled_from(
     )
 )
 modules = st.one_of(
-    st.sampled_from(("", "nullok", "try_first_pass", "use_first_pass", "no_pass_expiry")).map("pam_unix.so {}".format),
+    st.sampled_from(
+        ("", "nullok", "try_first_pass", "use_first_pass", "no_pass_expiry", "broken_shadow"),
+    ).map("pam_unix.so {}".format),
     st.lists(conditions, max_size=2).map(lambda message: f"pam_succeed_if.so {' '.join(message)}"),
     st.sampled_from(("", " nodefgroup", " listsep=,", " fieldsep=|")).map(
         "pam_access.so accessfile=/etc/hide.access{}".format
@@ -189,6 +192,7 @@ modules = st.one_of(
             *("pam_localuser.so", "pam_localuser.so file=/etc/hide.list", "pam_usertype.so issystem", "pam_shells.so"),
             *("pam_usertype.so isregular", "pam_securetty.so noconsole", "pam_rootok.so", "pam_env.so", "pam_group.so"),
             *("pam_faildelay.so delay=1", "pam_limits.so", "pam_warn.so", "pam_faillock.so preauth", "pam_time.so"),
+            *("pam_faillock.so preauth conf=/etc/none", "pam_tty_audit.so", "pam_systemd.so", "pam_setquota.so"),
             *("pam_faillock.so authfail", "pam_none.so", "pam_exec.so /bin/true", "pam_wheel.so", "/opt/pam_permit.so"),
             *("pam_sepermit.so", "pam_keyinit.so", "pam_mail.so", "pam_umask.so", "pam_motd.so", "pam_stress.so"),
         )
@@ -222,6 +226,7 @@ def with_people(root: PrivateRoot) -> list[PamUser]:
     root.inside("chpasswd", typed="".join(f"{name}:{GOOD_PASSWORD}\n" for name in PEOPLE))
     for command in (
         *("passwd -d blank", "usermod -L shut", "chage -E 1 gone", "chage -d 0 due", "chage -d 10 -M 5 -I 3 old"),
+        "sed -i /^lost:/d /etc/shadow",
     ):
         root.inside(*command.split())
     root.write("/etc/pam.d/other", SHUT)
@@ -290,7 +295,7 @@ def test_what_is_reported_of_access_is_what_pam_decides(root: PrivateRoot) -> No
     """For every account at the console and from another computer: by password, by key, by a name alone; by reading
     its files, and by asking it."""
     people = with_people(root)
-    for name in ("ana", "shut", "gone"):
+    for name in ("ana", "shut", "gone", "lost"):
         root.write(f"/home/{name}/.ssh/authorized_keys", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPYLVDhmzhi3YUgdXk0 x\n")
         root.inside("chown", "-R", f"{name}:{name}", f"/home/{name}/.ssh")
     shells = {"login": ("", Route.CONSOLE), "sshd": (AFAR, Route.REMOTE_SHELL)}

@@ -36,6 +36,7 @@ from verrou.machines.linux.files.account_files import (
     GroupField,
     PasswdField,
     ShadowField,
+    is_shadowed,
     members_of,
     number,
 )
@@ -201,7 +202,7 @@ def population(
     closed: set[str] = set()
     for record in files.passwd.records():
         shadow = files.shadow.find(record.name) if files.shadow else None
-        age = ageing(shadow.fields) if shadow and record.fields[PasswdField.PASSWORD] == "x" else None
+        age = ageing(shadow.fields) if shadow and is_shadowed(record) else None
         if age is not None and (end := day(age.expires)) is not None and end <= now.date():
             closed.add(record.name)
         first_root = int(record.fields[PasswdField.UID]) == 0 and not any(int(a.identity) == 0 for a in accounts)
@@ -437,7 +438,7 @@ def _password_facts(
 ) -> dict[str, Any]:
     """Return the facts of the password field and the shadow line."""
     hashed = record.fields[PasswdField.PASSWORD]
-    if hashed == "x":
+    if is_shadowed(record):
         if not beside.passwords_known:
             return {"password": PasswordState.UNKNOWN}
         hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"

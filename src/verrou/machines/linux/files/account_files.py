@@ -63,6 +63,14 @@ class AccountLine(NamedTuple):
     line: int
 
 
+def is_shadowed(record: AccountLine) -> bool:
+    """Return whether the password of a line of passwd(5) is in the shadow file: an x, or two # before the name.
+
+    Both were measured with pam_unix(8)."""
+    password = record.fields[PasswdField.PASSWORD]
+    return password == "x" or (password[:2] == "##" and password[2:] == record.name)
+
+
 @define(repr=False)
 class AccountFile:
     """One of the account files. Lines that are not records (comments, blank, ``+`` and ``-`` of NIS, broken) stay."""

@@ -24,6 +24,7 @@ from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
 from verrou.machines.linux.files.account_files import (
     AccountLine,
     ShadowField,
+    is_shadowed,
     number,
     twins,
 )
@@ -190,7 +191,7 @@ class Services:
     def _alike_to_pam(self, attempt: Attempt) -> Alike:
         """See :func:`alike`; computed once for all accounts of one state where nothing else decides."""
         who = attempt.user
-        state = (attempt.service, attempt.terminal, attempt.host, *_state_of(who))
+        state = (attempt.service, attempt.terminal, attempt.host, *who.state)
         if (found := self._no_different.get(state)) is not None:
             return found
         stacks = {facility: self._stack(attempt.service, facility) for facility in (AUTH, ACCOUNT)}
@@ -358,7 +359,10 @@ class Services:
         if accepted_values.both:
             password, key, name = Known.NO, through & accepted_values.key & pam.password & pam.key, Known.NO
         elif Known.YES is key and Known.YES not in (password, name) and not accepted_values.statement:
-            message, source = f"{service}: its key is good, although no password of it is", account.source
+            if Known.UNKNOWN in (password, name):
+                message = f"{message}; its key is good"
+            else:
+                message, source = f"{service}: its key is good, although no password of it is", account.source
         return Admission(password, key, name, message, source, pam.differs and not accepted_values.statement)
 
     def _comes_to(self, account: Account, who: PamUser, service: str, route: Route) -> "PamAnswer":
@@ -434,7 +438,7 @@ class Services:
         named = self._named(attempt.service, facility)
         answers = tuple(self._modules.answers(facility, line, attempt, False) for line in named)
         shell = who.shell if named else ""
-        return attempt.terminal, who.password, who.ended, who.aged_out, who.due, who.uid == 0, shell, answers
+        return attempt.terminal, who.state, shell, answers
 
     def _named(self, service: str, facility: str) -> tuple[PamLine, ...]:
         key = service, facility
@@ -511,11 +515,7 @@ def _state(account: Account, who: PamUser | None, snapshot: Snapshot, today: dat
         return None
     days = expired(account, snapshot, today), must_change(account, snapshot, today), account.cannot_change
     own = account.enabled, account.may_sign_in, account.password, account.keys > 0, account.identity == "0"
-    return _state_of(who), own, days, account.shell, account.linked_identity, account.builtin
-
-
-def _state_of(who: PamUser) -> tuple[object, ...]:
-    return who.password, who.ended, who.aged_out, who.due, who.uid == 0
+    return who.state, own, days, account.shell, account.linked_identity, account.builtin
 
 
 def somebodies(
@@ -538,14 +538,14 @@ def _somebody(
     groups: tuple[str, ...] = account.groups
     if shared:
         groups = tuple(dict.fromkeys(each for group in groups for each in (group, *shared.get(group, ()))))
-    shadowed = hashed == "x"
+    shadowed = is_shadowed(record)
     if shadowed:
         hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
     state = account.password
     if hashed.startswith("!") or state is PasswordState.UNKNOWN:
         state = PasswordState.NONE
     if not shadowed or shadow is None:
-        return PamUser(record.name, int(uid), int(gid), groups, shell, home, state)
+        return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, is_incomplete=shadowed)
     ended, out, due = _by_age(shadow.fields[ShadowField.CHANGED : ShadowField.FLAG], today)
     return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, ended, out, due)
 

@@ -89,7 +89,7 @@ def alike(modules: Modules, stacks: Mapping[str, Stack], attempt: Attempt) -> Al
 
     An unknown module may distinguish everyone."""
     who = attempt.user
-    state = (who.password, who.ended, who.aged_out, who.due, who.uid == 0, attempt.terminal, attempt.host)
+    state = (*who.state, attempt.terminal, attempt.host)
     found: list[object] = []
     for facility, stack in stacks.items():
         for line in stack.lines:

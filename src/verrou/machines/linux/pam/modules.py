@@ -29,6 +29,7 @@ def _only(*results: str) -> Results:
 
 YES, FAILS, NOTHING, NOT_THERE = _only(SUCCESS), _only(AUTH_ERR), _only(IGNORE), _only(MODULE_UNKNOWN)
 REFUSED = _only(DENIED)
+NO_INFORMATION = _only("authinfo_unavail")
 
 
 class Proof(StrEnum):
@@ -44,7 +45,8 @@ class PamUser:
     """An account as PAM sees it.
 
     ``password`` is NONE where no password can match, a locked one included. ``ended``: after its last day;
-    ``aged_out``: after the days of grace of its password; ``due``: a new password is required first."""
+    ``aged_out``: after the days of grace of its password; ``due``: a new password is required first; ``is_incomplete``:
+    its password is said to be in the shadow file, which has no valid line of it."""
 
     name: str
     uid: int
@@ -56,6 +58,12 @@ class PamUser:
     ended: bool = False
     aged_out: bool = False
     due: bool = False
+    is_incomplete: bool = False
+
+    @property
+    def state(self) -> tuple[object, ...]:
+        """All that decides about an account besides its name, groups and shell."""
+        return self.password, self.ended, self.aged_out, self.due, self.is_incomplete, self.uid == 0
 
 
 @made_often
@@ -173,6 +181,8 @@ def _unix(asked: ModuleCall) -> Results:
     if asked.already is False and asked.has("use_first_pass"):
         return FAILS
     who = asked.user
+    if who.is_incomplete:
+        return NO_INFORMATION
     if who.password is PasswordState.BLANK:
         return YES if asked.has("nullok", "nullok_secure") else FAILS
     return FAILS if who.password is PasswordState.NONE or asked.attempt.proof is not Proof.RIGHT else YES
@@ -182,6 +192,8 @@ def _unix_account(asked: ModuleCall) -> Results:
     if asked.has("nis"):
         return ANY
     who = asked.user
+    if who.is_incomplete:
+        return YES if asked.has("broken_shadow") else NO_INFORMATION
     if who.ended:
         return _only("acct_expired")
     # Without a password of this module's there is nothing to be too old: pam_unix(8), no_pass_expiry.
@@ -193,7 +205,12 @@ def _unix_account(asked: ModuleCall) -> Results:
 
 def _faillock(asked: ModuleCall) -> Results:
     # Locked accounts are distinguished by the tallies: this is about all others.
-    return NOTHING if asked.has("authfail") else YES
+    return NOTHING if asked.has("authfail") else _faillock_account(asked)
+
+
+def _faillock_account(asked: ModuleCall) -> Results:
+    settings = asked.line.argument("conf")
+    return _only(SERVICE_ERR) if settings and not asked.root.exists(settings) else YES
 
 
 def _nologin(asked: ModuleCall) -> Results:
@@ -363,7 +380,7 @@ TABLE: Mapping[str, Mapping[str, Answer]] = {
     "pam_deny.so": {AUTH: FAILS, ACCOUNT: FAILS},
     "pam_env.so": {AUTH: NOTHING, ACCOUNT: _only(SERVICE_ERR)},
     "pam_faildelay.so": {AUTH: NOTHING},
-    "pam_faillock.so": {AUTH: _faillock, ACCOUNT: YES},
+    "pam_faillock.so": {AUTH: _faillock, ACCOUNT: _faillock_account},
     "pam_group.so": {AUTH: NOTHING},
     "pam_keyinit.so": {AUTH: NOTHING},
     "pam_limits.so": {},
@@ -381,9 +398,12 @@ TABLE: Mapping[str, Mapping[str, Answer]] = {
     "pam_rootok.so": {AUTH: _rootok, ACCOUNT: _rootok},
     "pam_securetty.so": {AUTH: _securetty, ACCOUNT: _securetty},
     "pam_sepermit.so": {AUTH: _sepermit, ACCOUNT: _sepermit},
+    "pam_setquota.so": {},
     "pam_shells.so": {AUTH: _shells, ACCOUNT: _shells},
     "pam_succeed_if.so": {AUTH: _succeed_if, ACCOUNT: _succeed_if},
+    "pam_systemd.so": {},
     "pam_time.so": {ACCOUNT: _time},
+    "pam_tty_audit.so": {},
     "pam_umask.so": {},
     "pam_unix.so": {AUTH: _unix, ACCOUNT: _unix_account},
     "pam_usertype.so": {AUTH: _usertype, ACCOUNT: _usertype},
