@@ -6,7 +6,7 @@ import os
 import re
 import shutil
 import socket
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -323,6 +323,28 @@ def test_a_sudo_that_breaks_takes_nothing_from_anybody(two: PrivateRoot) -> None
     snapshot = machine.observe(asked=True)
     warden = snapshot.by_name[AccountName("warden")]
     assert administers(warden, snapshot) and not [each for each in snapshot.warnings if "asked itself" in each]
+
+
+@pytest.mark.parametrize("first", ["tern", "gull"])
+def test_of_two_with_one_id_sudo_counts_the_main_group_of_the_first(two: PrivateRoot, first: str) -> None:
+    groups = {first: "sudo", "tern" if first == "gull" else "gull": "users"}
+    two.inside("userdel", "tern")
+    for name, group in groups.items():
+        two.inside("useradd", "-o", "-u", "1700", "-g", group, "-s", "/bin/bash", name)
+    two.inside("chpasswd", typed=f"tern:{GOOD_PASSWORD}\ngull:{GOOD_PASSWORD}\n")
+    for asked in (False, True):
+        snapshot = open_machine(str(two.path)).observe(asked=asked)
+        assert {each.name for each in snapshot.accounts if administers(each, snapshot)} == {"root", "warden", *groups}
+        assert not any("asked itself" in each for each in snapshot.warnings)
+    two.write("/etc/passwd", "".join(sorted(two.read("/etc/passwd").splitlines(keepends=True), key=second_of(first))))
+    for asked in (False, True):
+        snapshot = open_machine(str(two.path)).observe(asked=asked)
+        assert {each.name for each in snapshot.accounts if administers(each, snapshot)} == {"root", "warden", first}
+
+
+def second_of(name: str) -> Callable[[str], bool]:
+    """Key that sorts the line of an account behind all others."""
+    return lambda line: line.startswith(f"{name}:")
 
 
 def test_a_main_group_without_a_name_counts_by_its_number(two: PrivateRoot) -> None:

@@ -320,6 +320,8 @@ class _Beside:
     passwords_known: bool
     shells: Shells
     by_uid: Mapping[int, str]
+    main_by_uid: Mapping[int, int]
+    """The number of the main group of the account that the system finds for an ID, where some account shares its ID."""
     granting: frozenset[int] | None
     excepting: dict[str, tuple[str, ...]] = field(factory=dict, init=False)
     """Commands excluded, by the line that grants everything else."""
@@ -327,6 +329,10 @@ class _Beside:
     def may_elevate(self, name: str, uid: int, gids: tuple[int, ...]) -> bool:
         """Return whether anything about elevation can go by an account's name or number, or by one of its groups."""
         return uid == 0 or self.granting is None or not self.granting.isdisjoint(gids) or self.sudoers.names(name, uid)
+
+    def person(self, name: str, uid: int, gids: tuple[int, ...]) -> Person:
+        """Return an account with the groups that the system finds for these numbers."""
+        return Person(name, uid, tuple(self.members.by_number.get(gid, "") for gid in gids), gids)
 
     @classmethod
     def load(
@@ -340,7 +346,10 @@ class _Beside:
             or doas.by_group(members.by_number[gid], gid)
             for name, gid in members.numbers.items()
         }
-        by_uid = {int(record.fields[PasswdField.UID]): record.name for record in reversed(files.passwd.records())}
+        records = files.passwd.records()
+        by_uid = {int(record.fields[PasswdField.UID]): record.name for record in reversed(records)}
+        numbers = ((int(r.fields[PasswdField.UID]), int(r.fields[PasswdField.GID])) for r in reversed(records))
+        main_by_uid = dict(numbers) if len(by_uid) < len(records) else {}
         by_group = {name: lines for name, lines in making.items() if lines}
         granting = None
         if not doas.rules and not sudoers.elevation(Person("", NO_NUMBER), now).sources:
@@ -362,6 +371,7 @@ class _Beside:
             SHADOW not in root.denied,
             Shells(root),
             by_uid,
+            main_by_uid,
             granting,
         )
 
@@ -482,18 +492,20 @@ def _given(
     record: AccountLine, uid: int, groups: tuple[str, ...], gids: tuple[int, ...], beside: _Beside
 ) -> dict[str, Any]:
     """Return what sudoers grant the account, by itself and through its groups."""
-    # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first.
-    name = beside.by_uid[uid]
-    if not beside.may_elevate(name, uid, gids):
+    # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first, and counts the main
+    # group of that one, too.
+    name, main = beside.by_uid[uid], beside.main_by_uid.get(uid)
+    kept = () if main is None or main in gids else (main,)
+    if not beside.may_elevate(name, uid, (*gids, *kept)):
         return {}
-    person = Person(name, uid, tuple(beside.members.by_number.get(gid, "") for gid in gids), gids)
-    elevation = _elevation(person, beside)
+    person, as_seen = beside.person(name, uid, gids), beside.person(name, uid, (*gids, *kept))
+    elevation = _elevation(person, as_seen, beside)
     by_a_group = any(group in beside.by_group for group in groups)
     if elevation.everything and elevation.but:
         beside.excepting[str(elevation.sources[0].where)] = elevation.but
     if not elevation.sources and not by_a_group and uid:
         return {}
-    alone = _elevation(Person(name, uid), beside)
+    alone = _elevation(beside.person(name, uid, ()), beside.person(name, uid, kept), beside)
     # What it would be given without its groups is its own, and stays when it leaves them.
     by_itself = elevation.everything and (alone.everything or not by_a_group)
     whose = name if elevation.password is PasswordOwner.OWN else elevation.whose
@@ -505,13 +517,13 @@ def _given(
         "may_run": elevation.commands if uid else (),
         "elevation_asks": elevation.password if elevation.sources and uid else "",
         "elevates_with": whose if elevation.sources and uid and whose != record.name else "",
-        "elevates_until": beside.sudoers.until(person, beside.now) if elevation.everything and uid else None,
+        "elevates_until": beside.sudoers.until(as_seen, beside.now) if elevation.everything and uid else None,
     }
 
 
-def _elevation(person: Person, beside: _Beside) -> Elevation:
+def _elevation(person: Person, seen_by_sudo: Person, beside: _Beside) -> Elevation:
     """Return what an account can do as root, by any program."""
-    found = beside.sudoers.elevation(person, beside.now)
+    found = beside.sudoers.elevation(seen_by_sudo, beside.now)
     return either(found, beside.doas.elevation(person)) if beside.doas.rules else found
 
 

@@ -89,6 +89,8 @@ class ElevationAsked:
         if sudoers.unknown or sudoers.passed_over or doas.unknown:
             return account.name
         name, uid = self._by_uid[account.identity], int(account.identity)
+        if name != account.name:
+            return account.name  # sudo counts the main group of the first with that number, too
         nameless = self.people.nameless.get(account.name)
         named = nameless is not None or sudoers.names(name, uid)
         if self._granting is not None and not named and self._granting.isdisjoint(account.groups):
