@@ -268,7 +268,8 @@ SETTINGS = st.sampled_from(
         "X11Forwarding yes",
         *("TrustedUserCAKeys /etc/ssh/ca", "ListenAddress 127.0.0.1", "ListenAddress 0.0.0.0"),
         "ListenAddress [::1]:22",
-        "AuthorizedKeysCommand /bin/true\nAuthorizedKeysCommandUser nobody",
+        *("AuthorizedKeysCommand /bin/true\nAuthorizedKeysCommandUser nobody", "AuthorizedKeysCommand /bin/true"),
+        *("AllowUsers", "RefuseConnection no"),
     )
 )
 CRITERIA = st.sampled_from(
@@ -355,6 +356,9 @@ def test_what_is_reported_of_the_remote_shell_is_what_its_server_does(root: Priv
     @example("UsePAM yes\nAuthenticationMethods hostbased\nMatch User ana\nAuthenticationMethods publickey\n")
     @example("UsePAM yes\nPasswordAuthentication no\nAuthenticationMethods publickey password\n")
     @example("UsePAM yes\nAllowUsers bors\n")
+    @example("UsePAM yes\nAllowUsers\n")
+    @example("UsePAM yes\nAuthorizedKeysCommand /bin/true\n")
+    @example("UsePAM yes\nRefuseConnection no\n")
     @example("UsePAM yes\nMatch User bors\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n")
     @example("UsePAM no\nPubkeyAuthentication no\nAuthenticationMethods publickey,password password\n")
     @given(configurations)

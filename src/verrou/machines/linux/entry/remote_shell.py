@@ -11,6 +11,7 @@ from verrou.core.model.routes import Pattern
 from verrou.machines.linux.entry.shell_asked import ShellAsked, through_lists
 from verrou.machines.linux.files.sshd import (
     REMOTE,
+    SSHD,
     Criteria,
     Line,
     Settings,
@@ -64,6 +65,9 @@ UNDERSTOOD = frozenset(("all", "user", "group", "host", "address", "canonical", 
 """The criteria of a Match line that are understood."""
 ASKED_TOO = frozenset(("localport", "invalid-user", "version", "sessiontype", "command"))
 """Those that the server answers for, asked about a connection to the port that it listens at."""
+COMMANDS = ("authorizedkeyscommand", "authorizedprincipalscommand")
+"""What the server does not start with unless it is told as whom to run it (measured, 9.2)."""
+MOST_OF_PROGRAM = 20_000_000
 LISTS = ("allowusers", "denyusers", "allowgroups", "denygroups")
 PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("publickey",))
 
@@ -95,6 +99,7 @@ class RemoteShell:
     by_name: bool = field(init=False)
     _known: dict[object, ServerAcceptance] = field(factory=dict, init=False)
     _asked: ShellAsked | None = field(default=None, init=False)
+    _program: bytes | None = field(default=None, init=False)
 
     def __attrs_post_init__(self) -> None:
         self.lines = list(config_lines(self.root)) if sshd_installed(self.root) else []
@@ -158,15 +163,29 @@ class RemoteShell:
                 yield f"{values[0]} cannot be read or is included too deeply, so it may not start", source
             elif key not in KEYWORDS:
                 yield f"{key} is not a setting that is known here", source
+            elif not self._is_of_this_version(key):
+                yield f"{key} is not a setting of this version, so it may not start", source
+            elif not values:
+                yield f"{key} has no value, so it may not start", source
             elif under and key not in IN_BLOCKS:
                 yield f"{key} is not accepted under Match, so it may not start", source
             elif key in SWITCHES and " ".join(values).lower() not in SWITCHES[key]:
                 yield f"{key} does not accept {' '.join(values)!r}", source
         general = Shell((), [line for line in self.lines if not line[3]])
+        for command in COMMANDS:
+            value, set_at = general.setting(command, "none")
+            if set_at and value != "none" and not general.names(f"{command}user"):
+                yield f"{command} has no {command}user, so it may not start", set_at
         methods, wanted_at = general.setting("authenticationmethods", "any")
         lists = [] if methods == "any" else methods.split()
         if wanted_at and lists and all(_satisfied(each, self._switched_on(general)) is not Known.YES for each in lists):
             yield "none of the required methods is known to be enabled, so it may not start", wanted_at
+
+    def _is_of_this_version(self, keyword: str) -> bool:
+        """Return whether the server's own program has a keyword; where that cannot be read it is taken to."""
+        if self._program is None:
+            self._program = self.root.content(SSHD, MOST_OF_PROGRAM)
+        return b"permitrootlogin\0" not in self._program or f"{keyword}\0".encode() in self._program
 
     @property
     def _where_it_does_not_start(self) -> tuple[Known, Known]:
