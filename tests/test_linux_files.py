@@ -178,10 +178,8 @@ FAILLOCK_STACK = (
     "auth [default=die] pam_faillock.so authfail\n"
     "auth required pam_permit.so\n"
 )
-TWO_TIMES = (
-    FAILLOCK_STACK.replace("preauth", "preauth unlock_time=60")
-    + "auth required pam_faillock.so authsucc unlock_time=900\n"
-)
+BOTH_ALIKE = FAILLOCK_STACK.replace("preauth", "preauth {0}").replace("authfail", "authfail {0}")
+TWO_TIMES = BOTH_ALIKE.format("unlock_time=60") + "auth required pam_faillock.so authsucc unlock_time=900\n"
 
 
 @pytest.mark.parametrize(
@@ -190,7 +188,7 @@ TWO_TIMES = (
         (FAILLOCK_STACK, "deny = 4\nunlock_time = 60\n", 4, "1 minute", True),
         (FAILLOCK_STACK, "deny = 4\ndeny = 6\n", 6, "10 minutes", True),
         (FAILLOCK_STACK, "deny = many\nunlock_time = never\n", 3, "until-unlocked", True),
-        (FAILLOCK_STACK.replace("preauth", "preauth deny=9 unlock_time=0"), "deny = 4\n", 9, "until-unlocked", True),
+        (BOTH_ALIKE.format("deny=9 unlock_time=0"), "deny = 4\n", 9, "until-unlocked", True),
         (FAILLOCK_STACK.replace("authfail", "authfail deny=9"), "deny = 4\n", 4, "10 minutes", True),
         (TWO_TIMES, "deny = 4\n", 4, "15 minutes", True),
         (

@@ -1,6 +1,7 @@
 """Every rule that Verrou sets on a real system, judged by PAM, passwd, sshd and chage."""
 
 import json
+from pathlib import Path
 
 import pytest
 
@@ -55,15 +56,79 @@ def test_an_argument_that_decides_is_what_gets_changed(quick_root: PrivateRoot, 
     assert locks_after(quick_root, 3)
 
 
-@pytest.mark.parametrize("exempts", ["nobody", "built-in"])
-def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, verrou: Verrou, exempts: str) -> None:
-    quick_root.inside("usermod", "-p", quick_root.read("/etc/shadow").splitlines()[-1].split(":")[1], "root")
-    quick_root.write(
-        "/etc/security/faillock.conf", "root_unlock_time = 60\nroot_unlock_time = 90\n" if exempts == "built-in" else ""
+@pytest.mark.parametrize(
+    ("conf", "after"),
+    [
+        ("deny = 2\ndeny = x\n", 2),
+        ("deny = 2\ndeny =\n", 2),
+        ("deny = +2.9\n", 2),
+        ("deny = 65538\n", 2),
+        ("deny = -1\n", 65535),
+        ("deny = 2\nunlock_time = 604801\nfail_interval = -1\n", 2),
+    ],
+)
+def test_numbers_are_read_as_the_module_reads_them(
+    quick_root: PrivateRoot, verrou: Verrou, conf: str, after: int
+) -> None:
+    quick_root.write("/etc/pam.d/common-auth", LOCKING_STACK.replace("deny=9", "deny=y"))
+    quick_root.write("/etc/security/faillock.conf", conf)
+    found = {key: bare(reading(verrou, quick_root, f"lockout.{key}")["value"]) for key in ("after", "lasts")}
+    assert found == {"after": after, "lasts": "PT10M"}
+    assert locks_after(quick_root, 2) is (after == 2)
+    assert (
+        "accepts 7 days or less"
+        in verrou(*("rule", "set", "lockout.lasts=8 days", "-m", quick_root.path, "--yes"), code=2).stderr
     )
+
+
+@pytest.mark.parametrize(
+    ("denies", "counts", "attempts"), [("deny=3", "deny=2", 5), ("deny=2", "deny=2 dir=/run/other", 4)]
+)
+def test_lines_that_count_differently_lock_nobody_and_are_not_known_to(
+    quick_root: PrivateRoot, verrou: Verrou, denies: str, counts: str, attempts: int
+) -> None:
+    first, second, third, *rest = LOCKING_STACK.splitlines()
+    lines = [first.replace("deny=9", denies), second, third.replace("deny=9", counts), rest[0]]
+    quick_root.write("/etc/pam.d/common-auth", "\n".join(lines) + "\n")
+    found = reading(verrou, quick_root, "lockout.after")
+    assert found["status"] == "unknown" and "pam_faillock.so authfail" in str(found["source"])
+    assert not locks_after(quick_root, attempts)
+
+
+def test_members_of_a_group_that_is_never_locked_are_told(quick_root: PrivateRoot, verrou: Verrou) -> None:
+    quick_root.write("/etc/security/faillock.conf", "deny = 2\nadmin_group = sudo\n")
+    assert not locks_after(quick_root, 3), "warden is in that group"
+    found = reading(verrou, quick_root, "lockout.exempts")
+    assert found["status"] == "unknown" and "members of group sudo" in str(found["reason"])
+    quick_root.write("/etc/security/faillock.conf", "deny = 2\nadmin_group = sudo\neven_deny_root\n")
+    assert bare(reading(verrou, quick_root, "lockout.exempts")["value"]) == "nobody" and locks_after(quick_root, 2)
+
+
+@pytest.mark.parametrize(
+    ("exempts", "conf"),
+    [("nobody", "root_unlock_time = 60\n"), ("built-in", "even_deny_root\nroot_unlock_time = 90\n")],
+)
+def test_the_built_in_administrator_locks_when_told(
+    quick_root: PrivateRoot, verrou: Verrou, exempts: str, conf: str
+) -> None:
+    quick_root.inside("usermod", "-p", quick_root.read("/etc/shadow").splitlines()[-1].split(":")[1], "root")
+    quick_root.write("/etc/security/faillock.conf", f"deny = 2\n{conf}")
     assert bare(reading(verrou, quick_root, "lockout.exempts")["value"]) != exempts
+    assert locks_after(quick_root, 2, "root") is (exempts == "built-in")
+    quick_root.inside("faillock", "--user", "root", "--reset")
     sets(verrou, quick_root, "lockout.after=2", f"lockout.exempts={exempts}")
     assert locks_after(quick_root, 2, "root") is (exempts == "nobody")
+
+
+def test_an_account_that_is_looser_than_new_ones_fails_no_test(
+    manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path
+) -> None:
+    manned_root.write("/etc/login.defs", manned_root.read("/etc/login.defs") + "PASS_MAX_DAYS 60\n")
+    manned_root.inside("chage", "-M", "90", "warden")
+    (tmp_path / "age.toml").write_text('[baseline]\ntitle = "Ages"\n[password]\nmax_age = "90 days"\n')
+    found = verrou.json("verify", "-m", manned_root.path, "-b", "age.toml")
+    (test,) = [each for each in found["tests"] if each["rule"] == "password.max_age"]
+    assert test["result"] == "not-run" and "/etc/shadow" in test["seen"]
 
 
 def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) -> None:

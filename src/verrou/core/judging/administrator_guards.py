@@ -115,7 +115,7 @@ def _locks_for_good(snapshot: Snapshot) -> bool:
 
 def _can_lock(account: Account, snapshot: Snapshot) -> bool:
     exempts = snapshot.readings.get("lockout.exempts")
-    return account.builtin is not Builtin.ADMIN or (exempts is not None and exempts.value == "nobody")
+    return account.builtin is not Builtin.ADMIN or (exempts is not None and exempts.value != "built-in")
 
 
 UNTRIED = "untested-administrator"

@@ -1,6 +1,7 @@
 """pam_faillock(8) on this system: its settings and their sources, its place in the stack, its tallies."""
 
 import math
+import re
 import struct
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
@@ -9,7 +10,6 @@ from attrs import define, evolve, frozen
 
 from verrou.core.model import Source, program_default
 from verrou.core.values import Value
-from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import moment
 from verrou.machines.linux.pam.modules import unheeded
@@ -22,6 +22,9 @@ TALLIES = "/run/faillock"
 TALLY = struct.Struct("<52sHHQ")
 VALID = 1
 DEFAULTS = {"deny": "3", "unlock_time": "600", "fail_interval": "900"}
+LONGEST = timedelta(days=7)
+"""The longest time that the module accepts; it passes over a longer one (measured, Linux-PAM 1.5 and 1.7)."""
+_NUMBER = re.compile(r"\s*([+-]?[0-9]{1,18})", re.ASCII)
 MODULE_FOLDERS = (
     "/usr/lib/x86_64-linux-gnu/security",
     "/usr/lib/aarch64-linux-gnu/security",
@@ -69,6 +72,8 @@ class Faillock:
     lines: tuple[PamLine, ...]
     gap: str
     """Why nothing locks although it may be configured; "" when the stack is in order."""
+    unclear: tuple[str, Source] | None
+    """Why it is not known when an account locks, and by which line."""
     broken: tuple[Source, ...]
     installed: bool
     service: str = "login"
@@ -91,31 +96,61 @@ def load_faillock(root: Root, service: str = "login") -> Faillock:
     conf: dict[str, Decided] = {}
     for setting in settings(FAILLOCK_CONF, root.lines(FAILLOCK_CONF)):
         source = Source(FAILLOCK_CONF, setting.line, f"{setting.key} = {setting.value}".removesuffix(" = "))
+        if not _is_heeded(setting.key, setting.value):
+            continue
         earlier = conf.get(setting.key)
         conf[setting.key] = Decided(setting.value, source, (*earlier.overrides, earlier.source) if earlier else ())
     decided = dict(conf)
-    for key in (*DEFAULTS, "root_unlock_time", "even_deny_root", "dir"):
-        if any(line.argument(key) is not None for line in lines):
-            decided[key] = _among_lines(key, lines, conf.get(key))
-    return Faillock(decided, lines, _gap(stack), stack.broken, module_installed(root, MODULE), service)
+    for key in (*DEFAULTS, "root_unlock_time", "even_deny_root", "admin_group", "dir"):
+        given = any(_argument(line, key) is not None for line in lines)
+        if given and (among := _among_lines(key, lines, conf.get(key))) is not None:
+            decided[key] = among
+    installed = module_installed(root, MODULE)
+    return Faillock(decided, lines, _gap(stack), _unclear(stack, conf), stack.broken, installed, service)
 
 
-def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> Decided:
+def _unclear(stack: Stack, conf: Mapping[str, Decided]) -> tuple[str, Source] | None:
+    """Return why the settings do not tell when an account locks.
+
+    The line that counts stops at its own limit, and for as long as its own lock lasts (measured, Linux-PAM 1.5 and
+    1.7): with a lower one than that of the line that denies, nobody is ever locked."""
+    for line in stack.having(MODULE):
+        if line.argument("conf") not in (None, FAILLOCK_CONF):
+            return f"{MODULE} has its settings in {line.argument('conf')}, which is not read", line.source
+
+    def value(line: PamLine, key: str) -> Value:
+        below = conf.get(key)
+        text = _argument(line, key) or (below.value if below else DEFAULTS[key])
+        return value_of(key, text)
+
+    for denies in stack.having(MODULE, "preauth"):
+        for counts in stack.having(MODULE, "authfail"):
+            different = [key for key in DEFAULTS if key != "deny" and value(denies, key) != value(counts, key)]
+            different += ["dir"] * (denies.argument("dir") != counts.argument("dir"))
+            limit, counted = value(denies, "deny"), value(counts, "deny")
+            if isinstance(limit, int) and isinstance(counted, int) and counted < limit:
+                different.insert(0, "deny")
+            if different:
+                what = f"the lines of {MODULE} with preauth and authfail have different {', '.join(different)}"
+                return what, counts.source
+    return None
+
+
+def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> Decided | None:
     """Return the strictest value: each line that checks the tally, before and after the password, can deny by its
-    arguments."""
+    arguments. None where only a line that checks nothing has the argument."""
     checking = [line for line in lines if {"preauth", "authsucc"} & set(line.arguments)] or list(lines)
     default = Decided(DEFAULTS[key], program_default(f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
     candidates = []
     for line in checking:
-        value = line.argument(key)
+        value = _argument(line, key)
         if value is not None:
             overrides = (below.source,) if below else ()
             candidates.append(Decided(value, line.source, overrides, by_argument=True))
         elif unargued := below or default:
             candidates.append(unargued)
-    if not candidates:  # a switch that only a line which checks nothing bears
-        line = next(line for line in lines if line.argument(key) is not None)
-        return Decided(line.argument(key) or "", line.source, by_argument=True)
+    if not candidates:
+        return None
 
     def amount(decided: Decided) -> float:
         value = value_of(key, decided.value) if key in DEFAULTS else 0
@@ -144,12 +179,35 @@ def value_of(key: str, text: str) -> Value:
     """Return a number as pam_faillock(8) parses it: the default for an invalid one, no limit for 0 or never."""
     if text == "never" and key == "unlock_time":
         return "until-unlocked"
-    amount = number if (number := digits(text, 9)) is not None else int(DEFAULTS[key])
+    amount = number if (number := _number(key, text)) is not None else int(DEFAULTS[key])
     if key == "deny":
         return amount or "never"
     if key == "unlock_time" and amount == 0:
         return "until-unlocked"
     return timedelta(seconds=amount)
+
+
+def _is_heeded(key: str, text: str) -> bool:
+    """Return whether the module takes a text for the value of a key. It passes over any other, and what an earlier line
+    says stays (measured, Linux-PAM 1.5)."""
+    return key not in DEFAULTS or (text == "never" and key == "unlock_time") or _number(key, text) is not None
+
+
+def _argument(line: PamLine, key: str) -> str | None:
+    """Return the last value of an argument that the module heeds."""
+    found = [value for value in line.values(key) if _is_heeded(key, value)]
+    return found[-1] if found else None
+
+
+def _number(key: str, text: str) -> int | None:
+    """Return the number at the beginning of a text, as sscanf(3) stores it; None where the module passes over it."""
+    found = _NUMBER.match(text)
+    if found is None:
+        return None
+    if key == "deny":
+        return int(found[1]) % 2**16
+    amount = int(found[1]) % 2**32
+    return amount if amount <= LONGEST.total_seconds() else None
 
 
 def lockouts(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:

@@ -57,12 +57,13 @@ class PamLine:
 
     def argument(self, key: str) -> str | None:
         """Return the value of ``key=value``, ``""`` for a bare ``key``, None without either; the last one decides."""
-        found = None
-        for argument in self.arguments:
-            name, _, value = argument.strip("[]").partition("=")
-            if name == key:
-                found = value
-        return found
+        found = self.values(key)
+        return found[-1] if found else None
+
+    def values(self, key: str) -> list[str]:
+        """Return all values of ``key=value``, ``""`` for a bare ``key``, in order."""
+        given = (argument.strip("[]").partition("=") for argument in self.arguments)
+        return [value for name, _, value in given if name == key]
 
     @property
     def actions(self) -> Mapping[str, str]:

@@ -5,10 +5,10 @@ from datetime import timedelta
 
 from verrou.core.model import Reading, Source, absent, program_default, unreadable
 from verrou.core.rules import CATALOGUE
-from verrou.core.values import Value
+from verrou.core.values import AcceptedValues, Value
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.packages import without_module
-from verrou.machines.linux.pam.faillock import DEFAULTS, FAILLOCK_CONF, MODULE, Faillock, load_faillock
+from verrou.machines.linux.pam.faillock import DEFAULTS, FAILLOCK_CONF, LONGEST, MODULE, Faillock, load_faillock
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater
 from verrou.machines.linux.pam.services import asking_passwords
 from verrou.machines.linux.pam.stack import edit_argument, put_together
@@ -47,6 +47,9 @@ Auth:
 }
 
 
+SAME_ARGUMENTS = f"give every line of {MODULE} the same arguments"
+
+
 def _read(rule_id: str, key: str) -> Callable[[System], Reading]:
     kind = CATALOGUE[rule_id].kind
 
@@ -64,10 +67,14 @@ def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
     if faillock.broken:
         where = faillock.broken[0]
         return unreadable(f"{where}: libpam cannot use this line, and allows no one by it", f"repair {where}", where)
+    if faillock.unclear and not faillock.gap:
+        what, line = faillock.unclear
+        return unreadable(f"{what}, so when an account locks is not known", SAME_ARGUMENTS, line)
     decided = faillock.settings.get(key)
     if key == "even_deny_root":
-        # root_unlock_time implies even_deny_root: pam_faillock(8)
-        decided = decided or faillock.settings.get("root_unlock_time")
+        if decided is None and (group := faillock.settings.get("admin_group")):
+            what = f"members of group {group.value} are never locked either"
+            return unreadable(what, f"remove admin_group in {group.source.where}", group.source)
         value: Value = "nobody" if decided else "built-in"
     else:
         value = faillock.value(key)
@@ -124,6 +131,7 @@ def _without(root: Root, key: str) -> str:
 
 
 def _exempts(root: Root, value: Value) -> str:
+    # root_unlock_time implies even_deny_root in pam_faillock(8), but not in the module (measured, Linux-PAM 1.5, 1.7).
     if value == "built-in" and "root_unlock_time" in load_faillock(root).settings:
         _put("root_unlock_time", lambda _: None)(root, value)
     return _put("even_deny_root", lambda required: "" if required == "nobody" else None)(root, value)
@@ -166,12 +174,14 @@ ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
         f"unlock_time, in seconds, in {PLACE}; 0 and never both mean until-unlocked",
         _read("lockout.lasts", "unlock_time"),
         _put("unlock_time", _seconds),
+        AcceptedValues(most=LONGEST),
         cannot=_cannot,
     ),
     "lockout.forget_after": LinuxRuleAdapter(
         f"fail_interval, in seconds, in {PLACE}",
         _read("lockout.forget_after", "fail_interval"),
         _put("fail_interval", _seconds),
+        AcceptedValues(most=LONGEST),
         cannot=_cannot,
     ),
     "lockout.exempts": LinuxRuleAdapter(
