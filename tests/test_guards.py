@@ -27,6 +27,7 @@ from verrou.core.model import (
     Reading,
     Role,
     Snapshot,
+    unreadable,
 )
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators
 from verrou.core.model.known import Known
@@ -314,7 +315,8 @@ def test_an_administrator_lasts() -> None:
     rules = {"lockout.after": Reading(5), "lockout.lasts": Reading(timedelta(hours=1))}
     assert lasting(evolve(alone, readings=rules), for_good)
     assert not lasting(evolve(two, readings=rules), for_good), "the built-in one does not lock"
-    assert lasting(evolve(two, readings={**rules, "lockout.exempts": Reading("nobody")}), for_good)
+    for exempts in (Reading("nobody"), unreadable("a group is exempt")):
+        assert lasting(evolve(two, readings={**rules, "lockout.exempts": exempts}), for_good)
 
 
 def test_a_machine_without_an_administrator_may_be_hardened() -> None:

@@ -142,6 +142,14 @@ def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -
     assert data["routes"]["remote-shell"] is None, "an end closes keys, too"
 
 
+def test_a_good_key_says_nothing_about_a_password_that_is_not_known(two: PrivateRoot, verrou: Verrou) -> None:
+    two.write("/home/tern/.ssh/authorized_keys", KEY)
+    two.inside("chown", "-R", "tern:tern", "/home/tern/.ssh")
+    two.write("/etc/pam.d/sshd", "auth [success=1 default=ignore] pam_stress.so\n" + two.read("/etc/pam.d/sshd"))
+    shown = verrou.line("why", "tern", "remote-shell", "-m", two.path, "--files-only")
+    assert "what pam_stress.so answers is not known; its key is good" in shown and "although no password" not in shown
+
+
 def test_a_list_that_something_overrides_is_not_known_to_hold(two: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", two.path)
     verrou("rule", "set", "logon.console.denied=tern", *m, "--yes")

@@ -95,6 +95,13 @@ def test_lines_that_count_differently_lock_nobody_and_are_not_known_to(
     assert not locks_after(quick_root, attempts)
 
 
+def test_settings_in_another_file_are_not_known(quick_root: PrivateRoot, verrou: Verrou) -> None:
+    quick_root.write("/etc/pam.d/common-auth", LOCKING_STACK.replace("deny=9", "conf=/etc/lock.conf"))
+    quick_root.write("/etc/lock.conf", "deny = 4\n")
+    found = reading(verrou, quick_root, "lockout.after")
+    assert found["status"] == "unknown" and "/etc/lock.conf, which is not read" in str(found["reason"])
+
+
 def test_members_of_a_group_that_is_never_locked_are_told(quick_root: PrivateRoot, verrou: Verrou) -> None:
     quick_root.write("/etc/security/faillock.conf", "deny = 2\nadmin_group = sudo\n")
     assert not locks_after(quick_root, 3), "warden is in that group"
