@@ -331,7 +331,8 @@ def test_of_two_with_one_id_sudo_counts_the_main_group_of_the_first(two: Private
     two.inside("userdel", "tern")
     for name, group in groups.items():
         two.inside("useradd", "-o", "-u", "1700", "-g", group, "-s", "/bin/bash", name)
-    two.inside("chpasswd", typed=f"tern:{GOOD_PASSWORD}\ngull:{GOOD_PASSWORD}\n")
+    two.inside("useradd", "-u", "1600", "-s", "/bin/bash", "auk")
+    two.inside("chpasswd", typed="".join(f"{name}:{GOOD_PASSWORD}\n" for name in (*groups, "auk")))
     for asked in (False, True):
         snapshot = open_machine(str(two.path)).observe(asked=asked)
         assert {each.name for each in snapshot.accounts if administers(each, snapshot)} == {"root", "warden", *groups}

@@ -113,6 +113,14 @@ def test_a_name_is_no_pattern_and_a_pattern_knows_two_signs(name: str, other: st
 FACTS = MachineFacts("hide-01", "survey", "x", "x", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
 
 
+def test_a_number_finds_the_first_group_that_has_it() -> None:
+    groups = tuple(
+        Group(name, identity) for name, identity in (("ringers", "7"), ("auks", "8"), ("7", "9"), ("x", "8"))
+    )
+    found = Snapshot(FACTS, (), groups)
+    assert [each and each.name for each in map(found.group, ("8", "7", "10"))] == ["auks", "7", None]
+
+
 def test_a_password_that_could_not_be_read_is_not_known_to_be_one() -> None:
     def snapshot(*passwords: PasswordState) -> Snapshot:
         accounts = tuple(

@@ -217,6 +217,7 @@ LISTED = "account required pam_access.so accessfile=/etc/hide.access"
 def with_people(root: PrivateRoot) -> list[PamUser]:
     """Accounts of each kind, made by the system's own tools."""
     root.inside("groupadd", "-f", "staff")
+    root.inside("ln", "-s", "bash", "/bin/zsh")
     for name, how in (
         ("kin", "-rmGstaff"),
         ("bors", "-mGstaff"),
@@ -290,6 +291,13 @@ def told_of(known: Modules, facility: str, attempt: Attempt) -> Verdict:
     return known.verdict(facility, load_stack(known.root, attempt.service, facility), attempt)
 
 
+WITHOUT_SHADOW = [
+    *("auth [authinfo_unavail=ignore success=ok default=bad] pam_unix.so", "auth required pam_permit.so"),
+    "account required pam_unix.so broken_shadow",
+]
+"""A stack that admits an account whose line in the shadow file is missing."""
+
+
 @pytest.mark.real_root
 def test_what_is_reported_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
     """For every account at the console and from another computer: by password, by key, by a name alone; by reading
@@ -311,6 +319,7 @@ def test_what_is_reported_of_access_is_what_pam_decides(root: PrivateRoot) -> No
         return found
 
     @examples(4)
+    @example(WITHOUT_SHADOW, WITHOUT_SHADOW, "")
     @given(stacks, stacks, access)
     def holds(here: list[str], afar: list[str], mine: str) -> None:
         for service, stack in (("login", here), ("sshd", afar)):

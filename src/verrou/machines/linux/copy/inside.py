@@ -205,9 +205,12 @@ class Inside:
     def _try_elevating(self, request: TryElevating) -> RawAnswer:
         """See :func:`~.pam.client.elevate` and :func:`~.pam.client.try_doas`."""
         word, doas = request.word, request.doas
+        passwd = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "")
+        uids = {_account(passwd, name)[0] for name in request.names}
+        # Of accounts that share an ID, the password of the first is asked for.
+        owners = [record.name for record in passwd.records() if int(record.fields[PasswdField.UID]) in uids]
 
         def tried(uncounted: Callable[[], None]) -> RawAnswer:
-            passwd = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "")
             by_sudo: list[RawAnswer] = []
             by_doas: list[RawAnswer] = []
             at_once = os.cpu_count() or 1
@@ -219,7 +222,7 @@ class Inside:
                 uncounted()
             return {"sudo": by_sudo, "doas": by_doas}
 
-        return self._with_one_word(request.names, request.hash_of_word, request.tallies, tried)
+        return self._with_one_word(owners, request.hash_of_word, request.tallies, tried)
 
     def _try_account(self, request: TryAccount) -> RawAnswer:
         account, password = request.account, request.password
