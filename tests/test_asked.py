@@ -22,14 +22,14 @@ from verrou.core.model.routes import Route
 from verrou.core.testing.attempts import Answer
 from verrou.machines.linux.copy.inside import Inside
 from verrou.machines.linux.copy.private_copy import PrivateCopy, private_copy
-from verrou.machines.linux.copy.requests import A, AskPam, Request, SignIn
+from verrou.machines.linux.copy.requests import A, AskPam, Request, SignIn, TryElevating
 from verrou.machines.linux.elevation.asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam import client, questions
 from verrou.machines.linux.pam.asking import word_and_hash
 from verrou.machines.linux.pam.questions import Question, Reply, comment_out
 from verrou.machines.linux.root import Root
-from verrou.machines.protocol import Asking
+from verrou.machines.protocol import Asking, DryRunUnavailable
 from verrou.machines.registry import open_machine
 
 pytestmark = pytest.mark.real_root
@@ -341,6 +341,15 @@ def test_of_two_with_one_id_sudo_counts_the_main_group_of_the_first(two: Private
     for asked in (False, True):
         snapshot = open_machine(str(two.path)).observe(asked=asked)
         assert {each.name for each in snapshot.accounts if administers(each, snapshot)} == {"root", "warden", first}
+
+
+def test_an_account_that_has_gone_meanwhile_ends_a_question_and_no_copy(two: PrivateRoot) -> None:
+    word, hash_of_word = word_and_hash()
+    with private_copy(Root(two.path)) as copy:
+        with pytest.raises(DryRunUnavailable, match="there is no account gull"):
+            copy.ask(TryElevating(["tern", "gull"], "", word, hash_of_word, "/run/faillock"))
+        (answer,) = copy.ask(TryElevating(["tern"], "", word, hash_of_word, "/run/faillock"))
+    assert _of_sudo(answer.sudo) is Known.NO
 
 
 def second_of(name: str) -> Callable[[str], bool]:

@@ -206,9 +206,9 @@ class Inside:
         """See :func:`~.pam.client.elevate` and :func:`~.pam.client.try_doas`."""
         word, doas = request.word, request.doas
         passwd = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "")
-        uids = {_account(passwd, name)[0] for name in request.names}
+        uids = {record.fields[PasswdField.UID] for record in map(passwd.find, request.names) if record is not None}
         # Of accounts that share an ID, the password of the first is asked for.
-        owners = [record.name for record in passwd.records() if int(record.fields[PasswdField.UID]) in uids]
+        owners = [record.name for record in passwd.records() if record.fields[PasswdField.UID] in uids]
 
         def tried(uncounted: Callable[[], None]) -> RawAnswer:
             by_sudo: list[RawAnswer] = []
