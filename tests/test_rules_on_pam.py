@@ -1,6 +1,7 @@
 """Every rule that Verrou sets on a real system, judged by PAM, passwd, sshd and chage."""
 
 import json
+from itertools import takewhile
 from pathlib import Path
 
 import pytest
@@ -163,6 +164,27 @@ def accepts(root: PrivateRoot, new: str, old: str = GOOD_PASSWORD) -> bool:
     if taken:
         root.inside("usermod", "-p", line.split(":")[1], "warden")
     return taken
+
+
+@pytest.mark.parametrize(
+    ("argument", "kept"),
+    [("remember=3", 3), ("Remember=2x", 2), ("remember=x", 0), ("remember=-5", 0), ("remember=3 remember=1", 1)],
+)
+def test_what_is_remembered_is_what_the_module_remembers(
+    manned_root: PrivateRoot, verrou: Verrou, argument: str, kept: int
+) -> None:
+    lines = f"pam_pwhistory.so {argument} enforce_for_root", "pam_unix.so try_first_pass"
+    manned_root.write("/etc/pam.d/common-password", "".join(f"password required {line}\n" for line in lines))
+    assert bare(reading(verrou, manned_root, "password.remember")["value"]) == kept
+    used = [f"kittiwake-Cliff-{number}x" for number in range(4)]
+
+    def accepted(new: str) -> bool:
+        changing = manned_root.inside("pamtester", "passwd", "warden", "chauthtok", typed=f"{new}\n{new}\n")
+        return changing.returncode == 0
+
+    assert all(map(accepted, used))
+    denied = list(takewhile(lambda new: not accepted(new), reversed(used[:-1])))
+    assert len(denied) == max(kept - 1, 0)
 
 
 def test_the_main_file_wins_over_a_drop_in_and_is_what_gets_changed(manned_root: PrivateRoot, verrou: Verrou) -> None:

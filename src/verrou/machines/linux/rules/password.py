@@ -2,6 +2,7 @@
 
 # Imports within functions: routes are read by rules, which this module is one of.
 
+import re
 from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 
@@ -49,7 +50,7 @@ Password-Initial:
 UNIX_SCHEMES = ("yescrypt", "gost_yescrypt", "blowfish", "sha512", "sha256", "md5", "bigcrypt")
 UNIX_WORDS = {"gost_yescrypt": "gost-yescrypt", "blowfish": "bcrypt"}
 BEST_FIRST = ("yescrypt", "gost-yescrypt", "bcrypt", "sha512", "sha256")
-REMEMBER_DEFAULT = 10
+REMEMBER_DEFAULT, MOST_REMEMBERED = 10, 400
 PWHISTORY_CONF = "/etc/security/pwhistory.conf"
 
 # Length, kinds of character, name, dictionary
@@ -217,16 +218,24 @@ def _past(past: PamLine, line: PamLine, module: str) -> str:
 def _remembered(root: Root, line: PamLine) -> tuple[int, Source]:
     """Return how many passwords the module remembers, and what sets it.
 
-    pwhistory.conf(5) applies where the module reads it and its arguments do not say."""
-    given = line.argument("remember")
-    if given is None and PWHISTORY_CONF.encode() in module_content(root, PWHISTORY):
-        for setting in reversed(list(settings(PWHISTORY_CONF, root.lines(PWHISTORY_CONF)))):
-            if setting.key == "remember":
-                message = number(setting.value)
-                source = Source(PWHISTORY_CONF, setting.line, f"remember = {setting.value}")
-                return (REMEMBER_DEFAULT if message is None or message < 0 else message), source
-    count = number(given or "")
-    return (REMEMBER_DEFAULT if count is None else count), line.source
+    pwhistory.conf(5) applies where the module reads it and its arguments do not say. The number is what a text begins
+    with; none is 0 as an argument, and a line of that file that is passed over (measured, Linux-PAM 1.5 and 1.7)."""
+    given = [word.partition("=")[2] for word in line.arguments if word.lower().startswith("remember=")]
+    if given:
+        return _number_at_first(given[-1]) or 0, line.source
+    kept, source = REMEMBER_DEFAULT, line.source
+    if PWHISTORY_CONF.encode() in module_content(root, PWHISTORY):
+        for setting in settings(PWHISTORY_CONF, root.lines(PWHISTORY_CONF)):
+            count = _number_at_first(setting.value) if setting.key == "remember" else None
+            if count is not None:
+                kept, source = count, Source(PWHISTORY_CONF, setting.line, f"remember = {setting.value}")
+    return kept, source
+
+
+def _number_at_first(text: str) -> int | None:
+    """Return the number of passwords at the beginning of a text, as the module bounds it; None for no number."""
+    found = re.match(r"\s*([+-]?[0-9]{1,9})", text, re.ASCII)
+    return None if found is None else max(0, min(int(found[1]), MOST_REMEMBERED))
 
 
 def _put_history(root: Root, value: Value) -> str:
