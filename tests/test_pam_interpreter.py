@@ -141,7 +141,7 @@ def somebodies(root: PrivateRoot) -> Iterator[PamUser]:
                 ended=name == "gone",
                 aged_out=name == "old",
                 due=name == "due",
-                is_incomplete=name == "lost",
+                lacks_shadow_line=name == "lost",
             )
 
 

@@ -101,6 +101,7 @@ def test_settings_in_another_file_are_not_known(quick_root: PrivateRoot, verrou:
     quick_root.write("/etc/lock.conf", "deny = 4\n")
     found = reading(verrou, quick_root, "lockout.after")
     assert found["status"] == "unknown" and "/etc/lock.conf, which is not read" in str(found["reason"])
+    assert "move them to /etc/security/faillock.conf" in str(found["remedy"])
 
 
 def test_members_of_a_group_that_is_never_locked_are_told(quick_root: PrivateRoot, verrou: Verrou) -> None:

@@ -495,17 +495,17 @@ def _given(
     # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first, and counts the main
     # group of that one, too.
     name, main = beside.by_uid[uid], beside.main_by_uid.get(uid)
-    kept = () if main is None or main in gids else (main,)
-    if not beside.may_elevate(name, uid, (*gids, *kept)):
+    of_first = () if main is None or main in gids else (main,)
+    if not beside.may_elevate(name, uid, (*gids, *of_first)):
         return {}
-    person, as_seen = beside.person(name, uid, gids), beside.person(name, uid, (*gids, *kept))
+    person, as_seen = beside.person(name, uid, gids), beside.person(name, uid, (*gids, *of_first))
     elevation = _elevation(person, as_seen, beside)
     by_a_group = any(group in beside.by_group for group in groups)
     if elevation.everything and elevation.but:
         beside.excepting[str(elevation.sources[0].where)] = elevation.but
     if not elevation.sources and not by_a_group and uid:
         return {}
-    alone = _elevation(beside.person(name, uid, ()), beside.person(name, uid, kept), beside)
+    alone = _elevation(beside.person(name, uid, ()), beside.person(name, uid, of_first), beside)
     # What it would be given without its groups is its own, and stays when it leaves them.
     by_itself = elevation.everything and (alone.everything or not by_a_group)
     whose = name if elevation.password is PasswordOwner.OWN else elevation.whose

@@ -68,6 +68,7 @@ ASKED_TOO = frozenset(("localport", "invalid-user", "version", "sessiontype", "c
 COMMANDS = ("authorizedkeyscommand", "authorizedprincipalscommand")
 """What the server does not start with unless it is told as whom to run it (measured, 9.2)."""
 MOST_OF_PROGRAM = 20_000_000
+"""How many bytes of the server's program are read."""
 LISTS = ("allowusers", "denyusers", "allowgroups", "denygroups")
 PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("publickey",))
 

@@ -545,7 +545,7 @@ def _somebody(
     if hashed.startswith("!") or state is PasswordState.UNKNOWN:
         state = PasswordState.NONE
     if not shadowed or shadow is None:
-        return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, is_incomplete=shadowed)
+        return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, lacks_shadow_line=shadowed)
     ended, out, due = _by_age(shadow.fields[ShadowField.CHANGED : ShadowField.FLAG], today)
     return PamUser(record.name, int(uid), int(gid), groups, shell, home, state, ended, out, due)
 

@@ -1,15 +1,16 @@
 """pam_faillock(8) on this system: its settings and their sources, its place in the stack, its tallies."""
 
 import math
-import re
 import struct
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from typing import NamedTuple
 
 from attrs import define, evolve, frozen
 
 from verrou.core.model import Source, program_default
 from verrou.core.values import Value
+from verrou.machines.linux.files.digits import leading_number
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import moment
 from verrou.machines.linux.pam.modules import unheeded
@@ -24,7 +25,6 @@ VALID = 1
 DEFAULTS = {"deny": "3", "unlock_time": "600", "fail_interval": "900"}
 LONGEST = timedelta(days=7)
 """The longest time that the module accepts; it passes over a longer one (measured, Linux-PAM 1.5 and 1.7)."""
-_NUMBER = re.compile(r"\s*([+-]?[0-9]{1,18})", re.ASCII)
 MODULE_FOLDERS = (
     "/usr/lib/x86_64-linux-gnu/security",
     "/usr/lib/aarch64-linux-gnu/security",
@@ -72,8 +72,8 @@ class Faillock:
     lines: tuple[PamLine, ...]
     gap: str
     """Why nothing locks although it may be configured; "" when the stack is in order."""
-    unclear: tuple[str, Source] | None
-    """Why it is not known when an account locks, and by which line."""
+    unclear: "Unclear | None"
+    """Why it is not known when an account locks."""
     broken: tuple[Source, ...]
     installed: bool
     service: str = "login"
@@ -109,14 +109,23 @@ def load_faillock(root: Root, service: str = "login") -> Faillock:
     return Faillock(decided, lines, _gap(stack), _unclear(stack, conf), stack.broken, installed, service)
 
 
-def _unclear(stack: Stack, conf: Mapping[str, Decided]) -> tuple[str, Source] | None:
+class Unclear(NamedTuple):
+    """What is not understood, what a person can do about it, and the line."""
+
+    reason: str
+    remedy: str
+    source: Source
+
+
+def _unclear(stack: Stack, conf: Mapping[str, Decided]) -> Unclear | None:
     """Return why the settings do not tell when an account locks.
 
     The line that counts stops at its own limit, and for as long as its own lock lasts (measured, Linux-PAM 1.5 and
     1.7): with a lower one than that of the line that denies, nobody is ever locked."""
     for line in stack.having(MODULE):
         if line.argument("conf") not in (None, FAILLOCK_CONF):
-            return f"{MODULE} has its settings in {line.argument('conf')}, which is not read", line.source
+            reason = f"{MODULE} has its settings in {line.argument('conf')}, which is not read"
+            return Unclear(reason, f"move them to {FAILLOCK_CONF}, and remove conf from the line", line.source)
 
     def value(line: PamLine, key: str) -> Value:
         below = conf.get(key)
@@ -131,8 +140,8 @@ def _unclear(stack: Stack, conf: Mapping[str, Decided]) -> tuple[str, Source] | 
             if isinstance(limit, int) and isinstance(counted, int) and counted < limit:
                 different.insert(0, "deny")
             if different:
-                what = f"the lines of {MODULE} with preauth and authfail have different {', '.join(different)}"
-                return what, counts.source
+                reason = f"the lines of {MODULE} with preauth and authfail have different {', '.join(different)}"
+                return Unclear(reason, f"give every line of {MODULE} the same arguments", counts.source)
     return None
 
 
@@ -201,12 +210,10 @@ def _argument(line: PamLine, key: str) -> str | None:
 
 def _number(key: str, text: str) -> int | None:
     """Return the number at the beginning of a text, as sscanf(3) stores it; None where the module passes over it."""
-    found = _NUMBER.match(text)
-    if found is None:
-        return None
-    if key == "deny":
-        return int(found[1]) % 2**16
-    amount = int(found[1]) % 2**32
+    number = leading_number(text)
+    if number is None or key == "deny":
+        return None if number is None else number % 2**16
+    amount = number % 2**32
     return amount if amount <= LONGEST.total_seconds() else None
 
 

@@ -45,8 +45,8 @@ class PamUser:
     """An account as PAM sees it.
 
     ``password`` is NONE where no password can match, a locked one included. ``ended``: after its last day;
-    ``aged_out``: after the days of grace of its password; ``due``: a new password is required first; ``is_incomplete``:
-    its password is said to be in the shadow file, which has no valid line of it."""
+    ``aged_out``: after the days of grace of its password; ``due``: a new password is required first;
+    ``lacks_shadow_line``: its password is said to be in the shadow file, which has no valid line of it."""
 
     name: str
     uid: int
@@ -58,12 +58,12 @@ class PamUser:
     ended: bool = False
     aged_out: bool = False
     due: bool = False
-    is_incomplete: bool = False
+    lacks_shadow_line: bool = False
 
     @property
     def state(self) -> tuple[object, ...]:
         """All that decides about an account besides its name, groups and shell."""
-        return self.password, self.ended, self.aged_out, self.due, self.is_incomplete, self.uid == 0
+        return self.password, self.ended, self.aged_out, self.due, self.lacks_shadow_line, self.uid == 0
 
 
 @made_often
@@ -181,7 +181,7 @@ def _unix(asked: ModuleCall) -> Results:
     if asked.already is False and asked.has("use_first_pass"):
         return FAILS
     who = asked.user
-    if who.is_incomplete:
+    if who.lacks_shadow_line:
         return NO_INFORMATION
     if who.password is PasswordState.BLANK:
         return YES if asked.has("nullok", "nullok_secure") else FAILS
@@ -192,7 +192,7 @@ def _unix_account(asked: ModuleCall) -> Results:
     if asked.has("nis"):
         return ANY
     who = asked.user
-    if who.is_incomplete:
+    if who.lacks_shadow_line:
         return YES if asked.has("broken_shadow") else NO_INFORMATION
     if who.ended:
         return _only("acct_expired")

@@ -129,8 +129,8 @@ def weakest(kind: Kind, found: Sequence[tuple[str, Reading]]) -> Reading:
     best = max((each for _, each in found), key=strength)
     elsewhere = f"by other services {kind.format(best.value)}" if best.value is not None else ""
     message = "; ".join(filter(None, (f"by {', '.join(weak)}" + (f": {low.reason}" if low.reason else ""), elsewhere)))
-    overrides = dict.fromkeys(each for each in (*low.overrides, best.source) if each not in (None, low.source))
-    return evolve(low, reason=message, overrides=tuple(filter(None, overrides)))
+    others = dict.fromkeys(filter(None, (*low.overrides, best.source)))
+    return evolve(low, reason=message, overrides=tuple(each for each in others if each != low.source))
 
 
 def _nothing_against(_: System) -> str:

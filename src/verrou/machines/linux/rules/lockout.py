@@ -47,9 +47,6 @@ Auth:
 }
 
 
-SAME_ARGUMENTS = f"give every line of {MODULE} the same arguments"
-
-
 def _read(rule_id: str, key: str) -> Callable[[System], Reading]:
     kind = CATALOGUE[rule_id].kind
 
@@ -68,8 +65,8 @@ def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
         where = faillock.broken[0]
         return unreadable(f"{where}: libpam cannot use this line, and allows no one by it", f"repair {where}", where)
     if faillock.unclear and not faillock.gap:
-        what, line = faillock.unclear
-        return unreadable(f"{what}, so when an account locks is not known", SAME_ARGUMENTS, line)
+        reason, remedy, line = faillock.unclear
+        return unreadable(f"{reason}, so when an account locks is not known", remedy, line)
     decided = faillock.settings.get(key)
     if key == "even_deny_root":
         if decided is None and (group := faillock.settings.get("admin_group")):

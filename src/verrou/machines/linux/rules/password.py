@@ -2,7 +2,6 @@
 
 # Imports within functions: routes are read by rules, which this module is one of.
 
-import re
 from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 
@@ -21,6 +20,7 @@ from verrou.machines.linux.accounts.population import (
     population,
 )
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, AccountLine, ShadowField, number
+from verrou.machines.linux.files.digits import leading_number
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.files.sshd import set_keyword
 from verrou.machines.linux.packages import without_module
@@ -222,20 +222,19 @@ def _remembered(root: Root, line: PamLine) -> tuple[int, Source]:
     with; none is 0 as an argument, and a line of that file that is passed over (measured, Linux-PAM 1.5 and 1.7)."""
     given = [word.partition("=")[2] for word in line.arguments if word.lower().startswith("remember=")]
     if given:
-        return _number_at_first(given[-1]) or 0, line.source
+        return _bounded(leading_number(given[-1]) or 0), line.source
     kept, source = REMEMBER_DEFAULT, line.source
     if PWHISTORY_CONF.encode() in module_content(root, PWHISTORY):
         for setting in settings(PWHISTORY_CONF, root.lines(PWHISTORY_CONF)):
-            count = _number_at_first(setting.value) if setting.key == "remember" else None
+            count = leading_number(setting.value) if setting.key == "remember" else None
             if count is not None:
-                kept, source = count, Source(PWHISTORY_CONF, setting.line, f"remember = {setting.value}")
+                kept, source = _bounded(count), Source(PWHISTORY_CONF, setting.line, f"remember = {setting.value}")
     return kept, source
 
 
-def _number_at_first(text: str) -> int | None:
-    """Return the number of passwords at the beginning of a text, as the module bounds it; None for no number."""
-    found = re.match(r"\s*([+-]?[0-9]{1,9})", text, re.ASCII)
-    return None if found is None else max(0, min(int(found[1]), MOST_REMEMBERED))
+def _bounded(count: int) -> int:
+    """Return a number of passwords as the module bounds it."""
+    return max(0, min(count, MOST_REMEMBERED))
 
 
 def _put_history(root: Root, value: Value) -> str:
