@@ -1,6 +1,6 @@
 """verrou round: many machines at once."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from itertools import islice
 from pathlib import Path
 
@@ -12,7 +12,7 @@ from verrou.cli.cable_rounds import CableSettings, cable_options, visit_all, wat
 from verrou.cli.options import OneOf, limit_option, print_first
 from verrou.cli.user import user
 from verrou.core.errors import BadInput
-from verrou.core.judging.rounds import LeftOut, Row
+from verrou.core.judging.rounds import LeftOut, Row, worst_first
 from verrou.core.model import counted
 from verrou.machines.local_files import ordinary_text
 from verrou.machines.registry import machines_in, takes_long
@@ -65,10 +65,11 @@ def go_round(
         if baselines is not None:
             raise BadInput("--baselines goes with a folder; a table names its baselines itself.")
         stops = _table(folder).stops(str(folder), baseline_name)
-        code, outcomes = visit_all(stops, cables, load_baseline, finding_text)
-        shared = [name for names in _names_by_identity(outcomes).values() if len(names) > 1 for name in names]
+        code, visited = visit_all(stops, cables, load_baseline, finding_text)
+        shared = [name for names in _names_by_identity(visited).values() if len(names) > 1 for name in names]
         if shared:
             complain(f"one machine ID belongs to {', '.join(sorted(shared))}: one computer, or copies of one disk")
+        outcomes: Iterable[Outcome] = visited
         every = True  # each by its name in the table
     else:
         if given := cables.given:
@@ -77,26 +78,31 @@ def go_round(
         addresses = machines_in(folder)
         long = len(addresses) >= rounds.WORTH_SHARING or any(map(takes_long, addresses))
         found = rounds.go_round(addresses, assignment, load_baseline, finding_text)
-        code, outcomes = 0, list(watched(found, len(addresses), long))
+        code, outcomes = 0, watched(found, len(addresses), long)
     all_met = _print_round(folder, outcomes, style, html, every, limit)
     click.get_current_context().exit(code or (0 if all_met else 1))
 
 
 def _print_round(
-    folder: Path, outcomes: Sequence[Outcome], style: str, html: Path | None, every: bool, limit: int | None
+    folder: Path, outcomes: Iterable[Outcome], style: str, html: Path | None, every: bool, limit: int | None
 ) -> bool:
     """Print the rows, the worst first, and what was left out; return whether every machine meets every requirement."""
-    left_out = [each for each in outcomes if isinstance(each, LeftOut)]
-    rows = [each for each in outcomes if isinstance(each, Row)]
+    left_out: list[LeftOut] = []
+    rows: list[Row] = []
+    for each in outcomes:
+        if isinstance(each, Row):
+            rows.append(each)
+        else:
+            left_out.append(each)
     rows, older = (rows, 0) if every else rounds.newest(rows)
-    rows.sort(key=lambda row: (row.weight, row.machine, row.address))
+    worst_first(rows)
     for gone in left_out:
         complain(f"skipped: {gone.reason}")
     for row in rows:
         if row.interrupted:
             complain(f"{row.machine}: {row.interrupted}")
     if not rows:
-        raise BadInput(f"{folder}: none of {counted(len(outcomes), 'machine')} could be read")
+        raise BadInput(f"{folder}: none of {counted(len(left_out), 'machine')} could be read")
     if html is not None:
         user().write_new(html, as_page(rows, left_out, older))
         click.echo(f"Saved: {html}", err=True)
@@ -104,7 +110,7 @@ def _print_round(
         click.echo(as_json(round_data(rows, left_out, older)), nl=False)
     elif style == "lines":
         lines = as_lines(rows)
-        while some := "\n".join(islice(lines, 100)):
+        while some := "\n".join(islice(lines, 50)):
             click.echo(some)
     elif style == "csv":
         click.echo(as_csv(round_table(rows)), nl=False)

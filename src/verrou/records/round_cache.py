@@ -11,12 +11,13 @@ from datetime import date, datetime
 from hashlib import sha256
 from itertools import chain, islice
 from pathlib import Path
-from typing import Any, Self
+from tempfile import TemporaryFile
+from typing import IO, Any, Self, get_origin
 
 from attrs import fields
 
 import verrou
-from verrou.core.judging.rounds import RULES, Row
+from verrou.core.judging.rounds import CONTENT, RULES, Content, Row
 from verrou.log import Log
 from verrou.machines.local_files import ordinary_bytes
 
@@ -24,69 +25,101 @@ LOG = Log(__name__)
 
 NAME = "rounds.json"
 MOST_ROWS, MOST_BYTES = 20_000, 40_000_000
-OF_THE_FILE = ("address", "recorded")
-"""What of a row is not the content's: where the survey is, and when it was written."""
-STORED = tuple(field.name for field in fields(Row) if field.name not in OF_THE_FILE)
-Parts = dict[str, Any]
-Key = tuple[str, str]
-"""SHA-256 of the survey, and of the baseline."""
+Key = bytes
+"""SHA-256 of the survey, and after it that of the baseline."""
+
+DIGEST = sha256().digest_size
 
 
 class RoundCache:
-    """The parts of rows, without the place of their file, by what they were made from."""
+    """The content of rows, by what they were made from."""
 
-    def __init__(self, rows: Mapping[Key, Parts]) -> None:
+    def __init__(self, rows: Mapping[Key, Content]) -> None:
         self._rows = rows
-        self._names: dict[str, str] = {content: parts["machine"] for (content, _), parts in rows.items()}
+        self._names: dict[bytes, str] = {key[:DIGEST]: content[MACHINE] for key, content in rows.items()}
 
     def __contains__(self, key: Key) -> bool:
         return key in self._rows
 
-    def machine_of(self, content: str) -> str | None:
-        """Return the name of the machine whose survey has this content, if a row of it is known."""
-        return self._names.get(content)
+    def __iter__(self) -> Iterator[Key]:
+        return iter(self._rows)
 
-    def row(self, key: Key, address: str, recorded: float | None) -> Row | None:
-        """Return the row of a survey, for the file that it is in now."""
-        found = self._rows.get(key)
-        return None if found is None else Row(**found, address=address, recorded=recorded)
+    def __getitem__(self, key: Key) -> Content:
+        return self._rows[key]
+
+    def machine_of(self, survey: bytes) -> str | None:
+        """Return the name of the machine whose survey has this digest, if a row of it is known."""
+        return self._names.get(survey)
 
     @classmethod
     def read(cls, file: Path | None) -> Self:
         """Return what the file has; nothing where there is none that can be used."""
         try:
             return cls(_parsed(_own_bytes(file)) if file is not None else {})
-        except (OSError, ValueError, TypeError, KeyError, RecursionError) as reason:
+        except (OSError, ValueError, TypeError, IndexError, RecursionError) as reason:
             LOG.info("%s is not used: %s", file, reason)
             return cls({})
 
-    def write(self, file: Path, rows: Iterable[tuple[Key, Row]]) -> None:
-        """Write these rows, and the others as far as there is room: the file whole, or it stays as it is. A round never
-        fails for it."""
-        staged, digest = file.with_name(f".{NAME}.{os.getpid()}"), sha256()
-        try:
-            file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-            descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-            try:
-                with os.fdopen(descriptor, "wb") as stream:
-                    for line in self._lines(dict(rows)):
-                        digest.update(line)
-                        stream.write(line)
-                    stream.write(digest.hexdigest().encode())
-                staged.rename(file)
-            except BaseException:
-                staged.unlink(missing_ok=True)
-                raise
-        except OSError as reason:
-            LOG.info("%s is not written: %s", file, reason)
 
-    def _lines(self, rows: Mapping[Key, Row]) -> Iterator[bytes]:
-        yield f"{_program()}\n".encode()
-        others = ((key, parts) for key, parts in self._rows.items() if key not in rows)
-        new = ((key, {name: getattr(row, name) for name in STORED}) for key, row in rows.items())
-        for key, found in islice(chain(new, others), MOST_ROWS):
-            parts = [*key, *map(_plain, found.values())]
-            yield json.dumps(parts, separators=(",", ":")).encode() + b"\n"
+class Renewal:
+    """The rows of a round, kept for the next one where there is a file for them. A round never fails for it.
+
+    New ones wait in a file without a name: kept in memory, they would be a fifth of what a round takes there."""
+
+    def __init__(self, cache: RoundCache, file: Path | None) -> None:
+        self._cache, self._file = cache, file
+        self._again: list[Key] = []
+        self._new: IO[bytes] | None = None
+
+    def keep(self, key: Key, content: Content) -> None:
+        """Keep the content of a row."""
+        if key in self._cache:
+            self._again.append(key)
+        elif self._file is not None:
+            try:
+                self._new = self._new or TemporaryFile()  # noqa: SIM115 - it ends with the round
+                self._new.write(_line(key, content))
+            except OSError as reason:
+                self._give_up(reason)
+
+    def write(self) -> None:
+        """Write these rows where one of them is new, and those of earlier rounds as far as there is room: the file
+        whole, or it stays as it is."""
+        if self._file is None or self._new is None:
+            return
+        earlier = dict.fromkeys(chain(self._again, self._cache))
+        try:
+            self._new.seek(0)
+            _write(self._file, chain(self._new, (_line(key, self._cache[key]) for key in earlier)))
+        except OSError as reason:
+            self._give_up(reason)
+
+    def _give_up(self, reason: OSError) -> None:
+        LOG.info("%s is not written: %s", self._file, reason)
+        self._file = None
+
+
+_encode = json.JSONEncoder(separators=(",", ":")).encode
+
+
+def _line(key: Key, content: Content) -> bytes:
+    return _encode([key.hex(), *map(_plain, content)]).encode() + b"\n"
+
+
+def _write(file: Path, rows: Iterable[bytes]) -> None:
+    staged, digest = file.with_name(f".{NAME}.{os.getpid()}"), sha256()
+    file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+    descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    try:
+        with os.fdopen(descriptor, "wb") as stream:
+            for line in chain([f"{_program()}\n".encode()], islice(rows, MOST_ROWS)):
+                digest.update(line)
+                stream.write(line)
+            stream.write(digest.hexdigest().encode())
+        staged.rename(file)
+    except BaseException:
+        staged.unlink(missing_ok=True)
+        raise
 
 
 def cache_file() -> Path | None:
@@ -113,23 +146,22 @@ def _own_bytes(file: Path) -> bytes:
     return ordinary_bytes(file, MOST_BYTES, os.O_NOFOLLOW)
 
 
-def _parsed(content: bytes) -> dict[Key, Parts]:
+def _parsed(content: bytes) -> dict[Key, Content]:
     body, _, digest = content.rpartition(b"\n")
     head, *lines = body.split(b"\n")
     if digest != sha256(body + b"\n").hexdigest().encode() or head != _program().encode() or len(lines) > MOST_ROWS:
         raise ValueError("another version wrote it, or it is damaged")
     rows = json.loads(b"[" + b",".join(lines) + b"]")
-    return {(content, baseline): _parts(rest) for content, baseline, *rest in rows}
+    return {bytes.fromhex(key): _read(stored) for key, *stored in rows}
 
 
-def _parts(stored: list[Any]) -> Parts:
-    """Return the parts of a row. Raises: ValueError, TypeError, KeyError: a part of it is not as it is written."""
-    row = dict(zip(STORED, stored, strict=True))
-    for name, reader in READERS.items():
-        row[name] = reader(row[name])
-    if not all(type(row[name]) is kind for name, kind in KINDS.items()) or len(row["signs"]) != len(RULES):
+def _read(stored: list[Any]) -> Content:
+    """Return the content of a row. Raises: ValueError, TypeError, IndexError: a part of it is not as it is written."""
+    for place, reader in READERS.items():
+        stored[place] = reader(stored[place])
+    if tuple(map(type, stored)) not in KINDS or len(stored[SIGNS]) != len(RULES):
         raise ValueError("a row has parts of another kind")
-    return row
+    return tuple(stored)
 
 
 def _texts(raw: Any) -> tuple[str, ...]:
@@ -138,16 +170,15 @@ def _texts(raw: Any) -> tuple[str, ...]:
     return tuple(raw)
 
 
-READERS: Mapping[str, Callable[[Any], Any]] = {
-    "at": datetime.fromisoformat,
-    "oldest_waiver": lambda raw: None if raw is None else date.fromisoformat(raw),
-    "listed": _texts,
+MACHINE, SIGNS, WAIVER = map(CONTENT.index, ("machine", "signs", "oldest_waiver"))
+READERS: Mapping[int, Callable[[Any], Any]] = {
+    CONTENT.index("at"): datetime.fromisoformat,
+    WAIVER: lambda raw: None if raw is None else date.fromisoformat(raw),
+    CONTENT.index("listed"): _texts,
 }
-KINDS = {
-    field.name: {"int": int}.get(getattr(field.type, "__name__", ""), str)
-    for field in fields(Row)
-    if field.name in STORED and field.name not in READERS
-}
+_TYPES = [get_origin(field.type) or field.type for field in fields(Row) if field.name in CONTENT]
+KINDS = {(*_TYPES[:WAIVER], waiver, *_TYPES[WAIVER + 1 :]) for waiver in (date, type(None))}
+"""Of what classes the parts of a row can be."""
 
 
 def _plain(value: Any) -> Any:
@@ -161,4 +192,4 @@ def _program() -> str:
     for place in sorted(top.rglob("*.py")):
         now = os.stat(place)
         found.update(f"{place} {now.st_size} {now.st_mtime_ns}\n".encode())
-    return f"verrou rounds 1 {found.hexdigest()}"
+    return f"verrou rounds 2 {found.hexdigest()}"

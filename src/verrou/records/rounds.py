@@ -12,7 +12,8 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import lru_cache
 from hashlib import sha256
-from itertools import islice
+from itertools import groupby, islice
+from operator import attrgetter
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -21,11 +22,11 @@ from attrs import evolve, frozen
 from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
 from verrou.core.judging.audit import Finding, FindingCache, audit
-from verrou.core.judging.rounds import LeftOut, Row, row_of
+from verrou.core.judging.rounds import Content, LeftOut, Row, row_of
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import opener
 from verrou.machines.survey.machine import SurveyFile
-from verrou.records.round_cache import Key, RoundCache, cache_file
+from verrou.records.round_cache import Key, Renewal, RoundCache, cache_file
 from verrou.records.standing import observed
 
 if TYPE_CHECKING:
@@ -126,17 +127,19 @@ def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, state
         load(name)  # errors in a baseline are reported once, before everything else
     file = cache_file()
     cache = RoundCache.read(file)
-    rows: list[tuple[Key, Row]] = []
-    for looked in _look_everywhere(addresses, _Worker(assignment, load, statement, cache)):
-        outcome = looked.outcome
-        if looked.key is not None:
-            outcome = outcome or cache.row(looked.key, looked.address, looked.recorded)
-            if isinstance(outcome, Row):
-                rows.append((looked.key, outcome))
-        assert outcome is not None
-        yield outcome
-    if file is not None and not all(key in cache for key, _ in rows):
-        cache.write(file, rows)
+    texts: dict[str, str] = {}
+    everywhere = _look_everywhere(addresses, _Worker(assignment, load, statement, cache))
+    renewal = Renewal(cache, file)
+    for address, (found, key, recorded) in zip(addresses, everywhere, strict=True):
+        if isinstance(found, LeftOut):
+            yield found
+            continue
+        content = cache[key] if found is None and key is not None else found
+        assert content is not None
+        if key is not None:
+            renewal.keep(key, content)
+        yield Row.placed(content, address, recorded, texts)
+    renewal.write()
 
 
 def _look_everywhere(addresses: Sequence[str], worker: "_Worker") -> Iterator["Looked"]:
@@ -175,11 +178,10 @@ def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) ->
 
 
 class Looked(NamedTuple):
-    """What one process found at an address: an outcome, or nothing where the row is in the cache; of a survey also the
-    key of its row, and when it was written."""
+    """What one process found at an address: the content of a row, or nothing where it is in the cache; of a survey also
+    the key of its row, and when it was written."""
 
-    address: str
-    outcome: Outcome | None
+    found: Content | LeftOut | None
     key: Key | None = None
     recorded: float | None = None
 
@@ -190,7 +192,7 @@ class _Worker:
     def __init__(self, assignment: Assignment, load: Load, statement: Statement, cache: RoundCache) -> None:
         self.assignment, self.statement, self.cache = assignment, statement, cache
         self.load = lru_cache(load)
-        self.digest = lru_cache(lambda name: load(name).digest)
+        self.digest = lru_cache(lambda name: bytes.fromhex(load(name).digest))
         self.open = opener()
         self.known: dict[str, FindingCache] = {}
 
@@ -199,36 +201,36 @@ class _Worker:
             machine = self.open(address)
             return self._look_at_file(machine) if isinstance(machine, SurveyFile) else self._look_at(machine)
         except VerrouError as error:
-            return Looked(address, LeftOut(address, str(error)))
+            return Looked(LeftOut(address, str(error)))
         except Exception as error:  # whatever one of thousands contains, the round continues
             reason = f"{address}: it could not be read ({type(error).__name__}: {error})"
-            return Looked(address, LeftOut(address, reason))
+            return Looked(LeftOut(address, reason))
 
     def _look_at(self, machine: Machine) -> Looked:
-        snapshot = observed(machine)
-        return Looked(machine.address, self._judge_assigned(snapshot, machine.address, machine.recorded)[0])
+        return Looked(self._judge_assigned(observed(machine), machine.address)[0], None, machine.recorded)
 
     def _look_at_file(self, machine: SurveyFile) -> Looked:
         recorded, content = machine.recorded, machine.content()
-        digest = sha256(content).hexdigest()
+        digest = sha256(content).digest()
         known = self.cache.machine_of(digest)
         if known is not None and (name := self.assignment.baseline_of(known)):
-            key = digest, self.digest(name)
+            key = digest + self.digest(name)
             if key in self.cache:
-                return Looked(machine.address, None, key, recorded)
-        outcome, name = self._judge_assigned(machine.read(content), machine.address, recorded)
-        return Looked(machine.address, outcome, (digest, self.digest(name)) if name else None, recorded)
+                return Looked(None, key, recorded)
+        found, name = self._judge_assigned(machine.read(content), machine.address)
+        return Looked(found, digest + self.digest(name) if name else None, recorded)
 
-    def _judge_assigned(self, snapshot: "Snapshot", address: str, recorded: float | None) -> tuple[Outcome, str]:
-        """Return the row by the baseline that is assigned to a machine, and its name; empty where there is none."""
+    def _judge_assigned(self, snapshot: "Snapshot", address: str) -> tuple[Content | LeftOut, str]:
+        """Return the content of the row by the baseline that is assigned to a machine, and its name; empty where there
+        is none."""
         name = self.assignment.baseline_of(snapshot.machine.name)
         if not name:
             return LeftOut(address, f"no baseline is named for {snapshot.machine.name}"), ""
-        return self.judge(snapshot, address, name, recorded), name
+        return self.judge(snapshot, address, name).content, name
 
-    def judge(self, snapshot: "Snapshot", address: str, baseline: str, recorded: float | None = None) -> Row:
+    def judge(self, snapshot: "Snapshot", address: str, baseline: str) -> Row:
         found = audit(snapshot, self.load(baseline), self.known.setdefault(baseline, {}))
-        return row_of(found, snapshot, address, self.statement, recorded)
+        return row_of(found, snapshot, address, self.statement)
 
 
 def judged(
@@ -275,17 +277,15 @@ def _look_at_all(addresses: Sequence[str]) -> list[Looked]:
     return [_look(each) for each in addresses]
 
 
-def newest(rows: Sequence[Row]) -> tuple[list[Row], int]:
-    """Return the newest row of each machine, and how many others there were.
+def newest(rows: list[Row]) -> tuple[list[Row], int]:
+    """Return the newest row of each machine, and how many others there were; ``rows`` are sorted for it.
 
     On a tie the machine itself is newer than any survey of it, since its clock may not move, and of two files the one
     written later."""
-    latest: dict[str, Row] = {}
-    for row in rows:
-        known = latest.get(row.identity)
-        if known is None or _seen(row) > _seen(known):
-            latest[row.identity] = row
-    return list(latest.values()), len(rows) - len(latest)
+    by_identity = attrgetter("identity")
+    rows.sort(key=by_identity)
+    latest = [max(seen, key=_seen) for _, seen in groupby(rows, by_identity)]
+    return latest, len(rows) - len(latest)
 
 
 def _seen(row: Row) -> tuple[datetime, bool, float]:

@@ -2,12 +2,13 @@
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
 from operator import attrgetter
 from typing import Any
 
 from attrs import fields
 
-from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, SIGNS, LeftOut, Row
+from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, SIGNS, LeftOut, Row, by_verdict
 from verrou.core.model import counted
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules import CATALOGUE
@@ -22,9 +23,13 @@ _shown = attrgetter(*SHOWN)
 
 def row_data(row: Row) -> dict[str, Any]:
     """Return one machine for JSON: its row, with the required rules by verdict."""
+    return {**_own_data(row), "rules": by_verdict(row.signs)}
+
+
+def _own_data(row: Row) -> dict[str, Any]:
     first = None if row.oldest_waiver is None else row.oldest_waiver.isoformat()
     shown = dict(zip(SHOWN, _shown(row), strict=True))
-    return {**shown, "at": row.at.isoformat(), "oldest_waiver": first, "assessed": row.assessed, "rules": row.rules}
+    return {**shown, "at": row.at.isoformat(), "oldest_waiver": first, "assessed": row.assessed}
 
 
 def round_data(rows: Sequence[Row], left_out: Sequence[LeftOut], older: int) -> dict[str, Any]:
@@ -36,7 +41,16 @@ def round_data(rows: Sequence[Row], left_out: Sequence[LeftOut], older: int) -> 
 def as_lines(rows: Iterable[Row]) -> Iterator[str]:
     """Yield a line of JSON a machine."""
     for row in rows:
-        yield as_json(row_data(row), indent=None).rstrip()
+        yield f'{_line(_own_data(row))[:-1]}, "rules": {_rules_line(row.signs)}}}'
+
+
+def _line(data: object) -> str:
+    return as_json(data, indent=None).rstrip()
+
+
+@lru_cache(maxsize=128)
+def _rules_line(signs: str) -> str:
+    return _line(by_verdict(signs))
 
 
 def round_table(rows: Sequence[Row], every: bool = False) -> Table:

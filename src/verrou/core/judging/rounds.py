@@ -3,9 +3,10 @@
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime
 from functools import lru_cache
-from sys import intern
+from operator import attrgetter
+from typing import Any, Self
 
-from attrs import frozen
+from attrs import fields, frozen
 
 from verrou.core.judging.audit import Audit, Finding
 from verrou.core.model import Snapshot
@@ -29,7 +30,7 @@ NOT_MET_SIGNS = {severity: SIGNS[severity] for severity in Severity}
 PLACES = {rule_id: number for number, rule_id in enumerate(RULES)}
 
 
-@frozen(slots=True, kw_only=True)
+@frozen(kw_only=True, weakref_slot=False)  # there are thousands
 class Row(Tally):
     """One machine of a round.
 
@@ -52,18 +53,39 @@ class Row(Tally):
     recorded: float | None = None
 
     @property
-    def weight(self) -> tuple[int, int, int, int]:
-        """Sort key: the most severe first."""
-        return -self.high, -self.medium, -self.low, -self.unknown
+    def content(self) -> "Content":
+        """What the content of its record alone decides: the values of :data:`CONTENT`."""
+        found: Content = _content(self)
+        return found
 
-    @property
-    def rules(self) -> Mapping[str, Sequence[str]]:
-        """The required rules, by verdict."""
-        return _by_verdict(self.signs)
+    @classmethod
+    def placed(cls, content: "Content", address: str, recorded: float | None, texts: dict[str, str]) -> Self:
+        """Return the row with this content, of the record that is there now. Through ``texts``, the same for all rows
+        of a round, the same text is the same object in thousands of them."""
+        parts = dict(zip(CONTENT, content, strict=True))
+        for name in SHARED:
+            parts[name] = texts.setdefault(parts[name], parts[name])
+        return cls(**parts, address=address, recorded=recorded)
 
 
-@lru_cache(maxsize=1024)
-def _by_verdict(signs: str) -> Mapping[str, Sequence[str]]:
+Content = tuple[Any, ...]
+CONTENT = tuple(field.name for field in fields(Row) if field.name not in ("address", "recorded"))
+SHARED = ("system", "baseline", "worst", "signs")
+_content = attrgetter(*CONTENT)
+
+
+def worst_first(rows: list[Row]) -> None:
+    """Sort rows by their findings, the most severe first, then by name and address. It makes no sort keys, which would
+    be a quarter of what a round keeps."""
+    for name in ("address", "machine"):
+        rows.sort(key=attrgetter(name))
+    for name in ("unknown", "low", "medium", "high"):
+        rows.sort(key=attrgetter(name), reverse=True)
+
+
+@lru_cache(maxsize=128)
+def by_verdict(signs: str) -> Mapping[str, Sequence[str]]:
+    """Return the required rules, by verdict, as the signs of a row tell them."""
     found: dict[str, list[str]] = {}
     for rule_id, sign in zip(RULES, signs, strict=True):
         if sign != NOT_ASKED:
@@ -106,16 +128,15 @@ def row_of(
             until = min(until or finding.waiver.until, finding.waiver.until)
     machine = snapshot.machine
     first = found.findings[0] if found.findings else None
-    # The same text is the same object in thousands of rows.
-    worst = intern(statement(first)) if first is not None and first.verdict in NOT_SETTLED else ""
+    worst = statement(first) if first is not None and first.verdict in NOT_SETTLED else ""
     return Row(
         **counts,
         machine=machine.name,
         identity=machine.known_by,
         address=address,
-        system=intern(machine.system),
+        system=machine.system,
         at=machine.now,
-        baseline=intern(found.baseline),
+        baseline=found.baseline,
         oldest_waiver=until,
         worst=worst,
         signs="".join(signs),

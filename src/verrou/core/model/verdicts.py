@@ -67,7 +67,7 @@ MARK_OF = {
 """By which of :class:`Tally`'s counts a finding counts: its severity where it is not met, else its verdict."""
 
 
-@frozen(repr=False)
+@frozen(repr=False, weakref_slot=False)
 class Tally:
     """Number of findings: not met by severity, and the others by verdict. Waived and not applicable ones are not
     assessed."""
