@@ -83,11 +83,12 @@ def test_a_survey_reads_the_same_alone_and_in_a_row(machine: Authority, chance: 
         ('      "usable_until": null\n', '      "usable_until": null,\n      "name": "late"\n'),
         ('      "source": {\n        "place"', '      "source": {\n      "name": "within",\n      "place"'),
         ('      "must_change": false,\n', '      "must\tchange": false,\n'),
+        ('      "shell": "",\n', '      "name": "again",\n'),
     ],
 )
 def test_a_member_is_never_read_where_it_does_not_stand(line: str, instead: str) -> None:
-    """A sign that is no quote, two on a line, one twice, one of an object within another whose own is missing, and a
-    sign in a name that JSON does not have there."""
+    """A sign that is no quote, two on a line, one twice, one of an object within another whose own is missing, a
+    sign in a name that JSON does not have there, and one twice while another is missing."""
     text = as_json(survey_data(snapshot_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "")))
     assert text.count(line) and read(text, READER) == read(text, None) != "no survey"
     changed = text.replace(line, instead, 1)
@@ -240,8 +241,12 @@ def test_a_survey_that_did_not_change_is_judged_once(
     cached.unlink()
     cached.symlink_to(tmp_path / "elsewhere.json")
     assert go("moved") == (moved, count) and not (tmp_path / "elsewhere.json").exists()
+    cached.unlink()
+    with monkeypatch.context() as full, open("/dev/full", "r+b", buffering=0) as disk:
+        full.setattr("verrou.records.round_cache.TemporaryFile", lambda: disk)
+        assert go("moved") == (moved, count), "a round never fails for it"
     monkeypatch.setenv("XDG_CACHE_HOME", "/proc")
-    assert go("moved") == (moved, count), "a round never fails for it"
+    assert go("moved") == (moved, count)
 
 
 @pytest.fixture
@@ -448,7 +453,10 @@ def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: P
         assert f"ringer{number}" in reader.snapshot(changed).by_name
     several = reader.machine, reader.account, reader.group
     kept = [reader.groups, reader.entry_points, reader.kept, reader.derived, *(each.alike for each in several)]
-    assert max(map(len, kept)) <= MOST_REMEMBERED and max(len(each.known) for each in several) <= MOST_MEMBERS
+    assert max(map(len, [*kept, reader.accounts])) <= MOST_REMEMBERED
+    assert max(map(len, [reader.accounts.seen, *(each.known for each in several)])) <= MOST_MEMBERS
+    keeper, admin = (reader.snapshot(text).by_identity["1"][0] for _ in "ab")
+    assert keeper is admin, "what comes again is read once"
 
 
 def test_who_is_in_a_group_counts_though_the_readings_are_the_same() -> None:

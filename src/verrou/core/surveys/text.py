@@ -5,7 +5,6 @@ a section on lines of its own. The text is split at those lines, each part is ch
 parts seen before are not parsed again. A text of any other form is parsed as any JSON."""
 
 import json
-import re
 from collections.abc import Callable, Hashable, Mapping
 from sys import intern
 from typing import Any, Generic, NamedTuple, TypeVar, cast
@@ -20,13 +19,15 @@ from verrou.core.surveys.data import FORMAT, reader_of, reading_from, snapshot_f
 T = TypeVar("T")
 Key = TypeVar("Key", bound=Hashable)
 MOST_REMEMBERED, MOST_MEMBERS = 1_000, 5_000
-"""How many parts of a survey are remembered of each kind, and how many members of its objects, which are short."""
+"""How many parts of a survey are remembered of each kind, and how many members of its objects, which are short; of so
+many accounts it is known that they came once."""
 DERIVED = frozenset(rule.id for rule in CATALOGUE.values() if rule.derived is not None)
 OF_A_MACHINE = ("name", "address", "now", "identity")
 OF_AN_ACCOUNT = ("name", "identity", "full_name", "home", "password_changed", "last_sign_in")
 """Members in which hardly two machines, or accounts, are equal."""
 SECTIONS = ("accounts", "groups", "readings", "warnings", "entry_points")
 START = f'{{\n  "format": "{FORMAT}",\n  "machine": '
+*BEFORE_SECTIONS, BEFORE_WARNINGS, BEFORE_LAST = (f',\n  "{name}": ' for name in SECTIONS)
 BETWEEN_READINGS, BETWEEN_OBJECTS = "\n    },\n", "\n    },\n    {"
 
 
@@ -52,6 +53,27 @@ class Remembered(dict[Key, Any], Generic[Key]):
         return found
 
 
+class Recurring(Remembered[Key]):
+    """Cache for inputs most of which never come again: results are kept of those that come a second time."""
+
+    def __init__(self, most: int) -> None:
+        super().__init__(most)
+        self.seen = set[int]()
+
+    def once(self, key: Key, read: Callable[[Key], T]) -> T:
+        """Return the cached result, or ``read`` it."""
+        known: T | None = self.get(key)
+        if known is not None:
+            return known
+        mark = hash(key)
+        if mark in self.seen:
+            return super().once(key, read)
+        if len(self.seen) >= MOST_MEMBERS:
+            self.seen.clear()
+        self.seen.add(mark)
+        return read(key)
+
+
 class OtherForm(Exception):
     """The text does not have the form of survey files."""
 
@@ -66,34 +88,33 @@ class Named(NamedTuple):
 class Members(Generic[T]):
     """Reads objects of one class member by member; equal texts are parsed once.
 
-    ``own``: names of members, each on one line, that hardly two objects share. The others are parsed together, once for
-    all objects that are alike in them."""
+    ``own``: names of members that hardly two objects share, told by their places alone. The others are parsed together,
+    once for all objects that are alike in them."""
 
     def __init__(self, kind: type[T], indent: int, *own: str) -> None:
         self.kind = kind
         self.begins = "\n" + indent * " " + '"'
         self.between = "," + self.begins
-        # What is before is the end of a member, or nothing: else it is a member of an object within this one. It is
-        # looked for last, since a pattern that begins with plain text is found sooner.
-        self.own = re.compile(f'{self.begins}(?<![^,]{self.begins})((?:{"|".join(own)})": [^\n]*),(?={self.begins})')
         self.readers = {field.name: reader_of(field.type) for field in fields(resolve_types(cast(Any, kind)))}
+        self.own = sorted(map([*self.readers].index, own), reverse=True)
         self.known = Remembered[str](MOST_MEMBERS)
         self.alike = Remembered[str](MOST_REMEMBERED)
 
     def read(self, part: str) -> T:
         """Return the object whose members are in ``part``, each on lines of its own."""
-        pieces = self.own.split(part)
-        own, alike = pieces[1::2], self.alike.once("".join(pieces[::2]), self._members)
+        if not part.startswith(self.begins):
+            raise OtherForm
+        members = part[len(self.begins) :].split(self.between)
+        own = [members.pop(place) for place in self.own]
         known, member = self.known, self._member
-        given = alike | dict([known.get(text) or known.once(text, member) for text in own])
-        if len(alike) + len(own) != len(self.readers):  # of an earlier version, or one twice
+        given = dict([known.get(text) or known.once(text, member) for text in own])
+        given |= self.alike.once(self.between.join(members), self._members)
+        if len(given) != len(self.readers):  # of an earlier version, or one twice
             raise OtherForm
         return self.kind(**given)
 
     def _members(self, part: str) -> dict[str, Any]:
-        if not part.startswith(self.begins):
-            raise OtherForm
-        found = dict(map(self._member, part[len(self.begins) :].split(self.between)))
+        found = dict(map(self._member, part.split(self.between)))
         return {name: value for name, value in found.items() if name in self.readers}
 
     def _member(self, text: str) -> tuple[str, Any]:
@@ -111,6 +132,7 @@ class SurveyReader:
 
     def __init__(self) -> None:
         self.groups, self.entry_points = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
+        self.accounts = Recurring[str](MOST_REMEMBERED)  # those that come with a system are the same on each
         self.machine, self.account = Members(MachineFacts, 4, *OF_A_MACHINE), Members(Account, 6, *OF_AN_ACCOUNT)
         self.group = Members(Group, 6, "name")
         self.kept, self.derived = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
@@ -121,13 +143,13 @@ class SurveyReader:
         Raises: BadInput: this is no survey. ValueError, RecursionError: this is no JSON."""
         try:
             return self._from_parts(text)
-        except (OtherForm, KeyError, TypeError, AttributeError, ValueError, ExceptionGroup):
+        except (OtherForm, LookupError, TypeError, AttributeError, ValueError, ExceptionGroup):
             return snapshot_from(json.loads(text))
 
     def _from_parts(self, text: str) -> Snapshot:
         sections = _sections(text)
         machine = self.machine.read(_inside(sections["machine"], "{", "\n  }"))
-        accounts = tuple(map(self.account.read, _objects(sections["accounts"])))
+        accounts = tuple(self.accounts.once(part, self.account.read) for part in _objects(sections["accounts"]))
         groups = tuple(self.groups.once(part, self.group.read) for part in _objects(sections["groups"]))
         entry_points = self.entry_points.once(
             sections["entry_points"], lambda part: structured(json.loads(part), tuple[EntryPoint, ...])
@@ -149,18 +171,19 @@ class SurveyReader:
 
 
 def _sections(text: str) -> Mapping[str, str]:
-    """Return the text of each section."""
+    """Return the text of each section. Raises: ValueError: there is one less."""
     if not text.startswith(START) or not text.endswith("\n}\n"):
         raise OtherForm
-    found, begins, name = {}, len(START), "machine"
-    for following in SECTIONS:
-        ends = text.find(f',\n  "{following}": ', begins)
-        if ends < 0:
-            raise OtherForm
-        found[name] = text[begins:ends]
-        begins, name = ends + len(f',\n  "{following}": '), following
-    found[name] = text[begins:-3]
-    return found
+    begins, ends, at = [len(START)], [], len(START)
+    for before in BEFORE_SECTIONS:
+        at = text.index(before, at)
+        ends.append(at)
+        begins.append(at + len(before))
+    # The readings are half of a survey: their end is found sooner from behind.
+    last = text.rindex(BEFORE_LAST, at)
+    end = text.rindex(BEFORE_WARNINGS, at, last)
+    parts = map(slice, (*begins, end + len(BEFORE_WARNINGS), last + len(BEFORE_LAST)), (*ends, end, last, -3))
+    return dict(zip(("machine", *SECTIONS), map(text.__getitem__, parts), strict=True))
 
 
 def _objects(section: str) -> list[str]:
