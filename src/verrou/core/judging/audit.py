@@ -2,12 +2,12 @@
 
 # Imports within functions: for a quick start of what only looks.
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import date
-from functools import cached_property
+from functools import cached_property, partial
 from typing import overload
 
-from attrs import evolve, frozen
+from attrs import evolve, field, frozen
 
 from verrou.core.baselines.baseline import Baseline, Requirement, Waiver, WantedAccount, WantedGroup
 from verrou.core.baselines.desired import AtLeast, in_words_of
@@ -21,13 +21,19 @@ from verrou.core.rules import CATALOGUE, Rule, reading_of
 from verrou.core.steps.gaps import Fact, Gap
 from verrou.core.values import Value
 
+Gaps = tuple[Gap, ...]
+
+
+def _found(gaps: Gaps | Callable[[], Gaps]) -> Gaps:
+    return gaps() if callable(gaps) else gaps
+
 
 @made_often
 class Finding:
     """One line of an audit.
 
     ``subject`` is a rule id, ``accounts.NAME`` or ``groups.NAME``. A finding about a rule has the reading and the
-    requirement; ``gaps`` are the accounts and groups that do not meet it, each with the steps that close it."""
+    requirement."""
 
     subject: str
     title: str
@@ -35,11 +41,18 @@ class Finding:
     severity: Severity
     reading: Reading | None = None
     requirement: Requirement | None = None
-    gaps: tuple[Gap, ...] = ()
+    _gaps: Gaps | Callable[[], Gaps] = field(default=(), eq=_found)
     requirement_reason: str = ""
     source: Source | None = None
     waiver: Waiver | None = None
     lapsed: Waiver | None = None
+
+    @property
+    def gaps(self) -> Gaps:
+        """The accounts and groups that do not meet it, each with the steps that close it; found when somebody asks."""
+        if callable(self._gaps):
+            object.__setattr__(self, "_gaps", self._gaps())
+        return _found(self._gaps)
 
     @property
     def reason(self) -> str:
@@ -126,11 +139,12 @@ def _settled_finding(snapshot: Snapshot, baseline: Baseline, asked: Requirement,
     reading = snapshot.readings.get(rule_id)
     if reading is None:
         return _rule_finding(snapshot, baseline, asked)
-    key = rule_id, id(reading)
-    if key not in settled:
-        finding = _rule_finding(snapshot, baseline, asked) if _is_independent(snapshot, asked) else None
-        settled[key] = reading, finding
-    return settled[key][1] or _rule_finding(snapshot, baseline, asked)
+    known = settled.get((rule_id, id(reading)))
+    if known is not None:
+        return known[1] or _rule_finding(snapshot, baseline, asked)
+    finding = _rule_finding(snapshot, baseline, asked)
+    settled[rule_id, id(reading)] = reading, finding if _is_independent(snapshot, asked) else None
+    return finding
 
 
 def _is_independent(snapshot: Snapshot, asked: Requirement) -> bool:
@@ -201,9 +215,7 @@ def about(gaps: Sequence[Gap]) -> list[str]:
     return [gap.actual if gap.fact is Fact.IDENTITY else gap.who for gap in gaps if gap.who]
 
 
-def _gaps(
-    snapshot: Snapshot, requirement: Requirement, reading: Reading, listed: Collection[str] = ()
-) -> tuple[Gap, ...]:
+def _gaps(snapshot: Snapshot, requirement: Requirement, reading: Reading, listed: Collection[str] = ()) -> Gaps:
     rule = requirement.rule
     target = requirement.desired.target(rule, reading.value)
     return tuple(rule.gaps(snapshot, target, frozenset(listed))) if rule.gaps else ()
@@ -212,8 +224,9 @@ def _gaps(
 def _rule_finding(snapshot: Snapshot, baseline: Baseline, asked: Requirement) -> Finding:
     rule, requirement = asked.rule, _asked_here(asked, snapshot)
     reading = reading_of(rule, snapshot)
-    gaps: tuple[Gap, ...] = ()
-    if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNKNOWN:
+    compares = rule.derived is not None and rule.derived.compares
+    gaps: Gaps | Callable[[], Gaps] = ()
+    if compares and reading.status is not Status.UNKNOWN:
         gaps = _gaps(snapshot, requirement, reading, baseline.accounts)
         verdict = Verdict.NOT_MET if gaps else Verdict.MET
     elif reading.status is not Status.READ:
@@ -221,13 +234,13 @@ def _rule_finding(snapshot: Snapshot, baseline: Baseline, asked: Requirement) ->
     elif is_satisfied(snapshot, requirement, reading):
         verdict = Verdict.MET
     else:
-        verdict, gaps = Verdict.NOT_MET, _gaps(snapshot, requirement, reading, baseline.accounts)
+        verdict, gaps = Verdict.NOT_MET, partial(_gaps, snapshot, requirement, reading, baseline.accounts)
     return Finding(
         subject=rule.id,
         title=rule.title,
         verdict=verdict,
         severity=rule.severity,
-        reading=None if rule.derived is not None and rule.derived.compares else reading,
+        reading=None if compares else reading,
         requirement=requirement,
         gaps=gaps,
         requirement_reason=requirement.reason,

@@ -210,16 +210,16 @@ class Snapshot:
         """Return the account of that name, compared as the machine compares names."""
         found = self.by_name.get(AccountName(name))
         if found is None and self.machine.naming.without_case:
-            return self._without_case[0].get(name.casefold())
+            return self._accounts_without_case.get(name.casefold())
         return found
 
     @cached_property
-    def _without_case(self) -> tuple[Mapping[str, Account], Mapping[str, Group]]:
-        """Accounts and groups by lower-case name."""
-        return (
-            {account.name.casefold(): account for account in reversed(self.accounts)},
-            {group.name.casefold(): group for group in reversed(self.groups)},
-        )
+    def _accounts_without_case(self) -> Mapping[str, Account]:
+        return {account.name.casefold(): account for account in reversed(self.accounts)}
+
+    @cached_property
+    def _groups_without_case(self) -> Mapping[str, Group]:
+        return {group.name.casefold(): group for group in reversed(self.groups)}
 
     def group_called(self, name: str) -> Group | None:
         """Return the group by name or ID, or else by what it is on any machine."""
@@ -263,7 +263,7 @@ class Snapshot:
         Names may be in another language, IDs are not."""
         found = self._groups_by_name.get(GroupName(name))
         if found is None and self.machine.naming.without_case:
-            found = self._without_case[1].get(name.casefold())
+            found = self._groups_without_case.get(name.casefold())
         return found or self._groups_by_identity.get(name)
 
 

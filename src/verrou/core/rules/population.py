@@ -229,12 +229,13 @@ def _days_of_use(snapshot: Snapshot) -> Mapping[AccountName, date | None]:
     """Return the day of last use of each account that someone could have used.
 
     Accounts that wait for their owner's first sign-in, to set a password that no one had, are excluded."""
-    days = {a.name: (a, last_used(a, snapshot)) for a in _unexpired(snapshot) if not a.sessions}
-    return {name: day for name, (account, day) in days.items() if day is not None or not account.change_due}
+    days = ((account, last_used(account, snapshot)) for account in _unexpired(snapshot) if not account.sessions)
+    return {account.name: day for account, day in days if day is not None or not account.change_due}
 
 
+@_once
 def _unexpired(snapshot: Snapshot) -> list[Account]:
-    past = {id(account) for account in ended(snapshot)}
+    past = set(map(id, ended(snapshot)))
     return [account for account in _others(snapshot) if id(account) not in past]
 
 
@@ -248,7 +249,7 @@ def _unused_for(snapshot: Snapshot) -> Reading:
     days = {name: day for name, day in used.items() if day is not None}
     if not days:
         return Reading(timedelta(), source=Source(ACCOUNTS, text="no account to ask about"))
-    longest = min(days, key=lambda name: days[name])
+    longest = min(days, key=days.__getitem__)
     idle = max(snapshot.machine.now.date() - days[longest], timedelta())
     used_once = snapshot.by_name[longest].last_sign_in is not None
     message = f"last signed in {days[longest]}" if used_once else f"not signed in since {days[longest]}"
@@ -288,7 +289,7 @@ def _temporary_until(snapshot: Snapshot) -> Reading:
     ends = {a.name: a.until for a in found if a.until is not None}
     if not ends:
         return Reading(timedelta(), source=Source(ACCOUNTS, text="no guest and no account with an expiry date"))
-    last = max(ends, key=lambda name: ends[name])
+    last = max(ends, key=ends.__getitem__)
     return Reading(ends[last] - snapshot.machine.now.date(), source=Source(ACCOUNTS, text=f"{last} until {ends[last]}"))
 
 
