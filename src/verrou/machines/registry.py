@@ -63,7 +63,8 @@ def machines_in(folder: Path) -> list[str]:
         raise BadInput(f"{folder}: {error.strerror}. Give a folder with surveys or machines") from None
     if not names:
         raise BadInput(f"{folder}: found no machine. Give a folder with {_in_a_folder()}")
-    return [str(folder / name) for name in names]
+    beside = os.path.join(folder, "") if folder.parts else ""
+    return [beside + name for name in names]
 
 
 def _in_a_folder() -> str:
@@ -93,7 +94,9 @@ def _found(address: str) -> tuple[Kind, str]:
 
 
 def _kind_at(address: str) -> Kind | None:
-    return next((kind for kind in KINDS if kind.is_at(address)), None)
+    # No place is of two kinds, and a suffix is seen without a look at the disk.
+    by_suffix_first = sorted(KINDS, key=lambda kind: not kind.suffix)
+    return next((kind for kind in by_suffix_first if kind.is_at(address)), None)
 
 
 def _with_suffix(address: str) -> str:
