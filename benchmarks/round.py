@@ -18,7 +18,7 @@ from measuring import Line, in_turn, line, ran, ratios, told
 from people import fill
 
 from debian_root import PrivateRoot, base_root
-from verrou.core.model import Account, AccountName, Snapshot
+from verrou.core.model import Account, AccountName, Origin, Snapshot
 from verrou.core.surveys.data import survey_data
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.readings import snapshot_of
@@ -92,8 +92,8 @@ def surveys(folder: Path, count: int) -> None:
         kind = differing(chance, chance.choice(kinds), kinds)
 
         def person(account: Account, number: int = number) -> Account:
-            if account.builtin is not None:
-                return account
+            if account.origin is not Origin.ADDED:
+                return account  # it came with its system, and is the same on each
             day = kind.machine.now - timedelta(days=chance.randrange(400))  # noqa: B023
             return evolve(account, name=AccountName(f"{account.name}{number}"), last_sign_in=day)
 
