@@ -81,6 +81,16 @@ def test_a_module_that_no_one_knows_makes_a_route_not_known(two: PrivateRoot, ve
     assert "console?" in verrou("account", "list", *m).stdout
 
 
+def test_a_server_whose_program_names_no_keywords_is_read_all_the_same(two: PrivateRoot, verrou: Verrou) -> None:
+    """Built otherwise, or a wrapper: which keywords it has cannot be seen, and those of every version are taken."""
+    ask = ("access", "warden", "-m", two.path, "--files-only")
+    (before,) = verrou.json(*ask)
+    assert before["routes"]["remote-shell"] == "password"
+    two.write("/usr/sbin/sshd", "#!/bin/sh\nexec /usr/lib/sshd/server\n")
+    (after,) = verrou.json(*ask)
+    assert after["routes"] == before["routes"] and after["unknown"] == before["unknown"]
+
+
 def test_a_possible_administrator_is_not_given_away_for_none(two: PrivateRoot, verrou: Verrou) -> None:
     """Before a change who may administer counts, after it only who is known to."""
     with_foreign_module(two, "login")

@@ -1,6 +1,7 @@
 """What the remote shell server accepts of an account before PAM decides, in three values: sshd_config(5)."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
 from ipaddress import ip_address
 
 from attrs import define, field, frozen
@@ -100,7 +101,6 @@ class RemoteShell:
     by_name: bool = field(init=False)
     _known: dict[object, ServerAcceptance] = field(factory=dict, init=False)
     _asked: ShellAsked | None = field(default=None, init=False)
-    _program: bytes | None = field(default=None, init=False)
 
     def __attrs_post_init__(self) -> None:
         self.lines = list(config_lines(self.root)) if sshd_installed(self.root) else []
@@ -136,7 +136,7 @@ class RemoteShell:
             return ServerAcceptance(
                 *self._where_it_does_not_start, statement=message, source=Source(sshd_config(self.root))
             )
-        doubts = self._not_understood() if asked is None else ()
+        doubts = self._doubts if asked is None else ()
         for message, where in (*doubts, *self._about(account, asked is not None)):
             return ServerAcceptance(Known.UNKNOWN, Known.UNKNOWN, statement=f"sshd: {message}", source=where)
         if source := self._listens_nowhere():
@@ -156,6 +156,10 @@ class RemoteShell:
             return ServerAcceptance(Known.NO, together, True, "sshd: it wants a key and a password together", source)
         statement = "" if (by_password, by_key) == (password, key) else f"sshd: it wants {methods}"
         return ServerAcceptance(by_password, by_key, statement=statement, source=source)
+
+    @cached_property
+    def _doubts(self) -> Sequence[tuple[str, Source]]:
+        return tuple(self._not_understood())
 
     def _not_understood(self) -> Iterator[tuple[str, Source]]:
         """Yield lines over which it may not start, so that nothing is known about anyone."""
@@ -184,9 +188,13 @@ class RemoteShell:
 
     def _is_of_this_version(self, keyword: str) -> bool:
         """Return whether the server's own program has a keyword; where that cannot be read it is taken to."""
-        if self._program is None:
-            self._program = self.root.content(SSHD, MOST_OF_PROGRAM)
-        return b"permitrootlogin\0" not in self._program or f"{keyword}\0".encode() in self._program
+        return not self._program or f"{keyword}\0".encode() in self._program
+
+    @cached_property
+    def _program(self) -> bytes:
+        """The server's own program; empty where it does not name its keywords."""
+        program = self.root.content(SSHD, MOST_OF_PROGRAM)
+        return program if b"permitrootlogin\0" in program else b""
 
     @property
     def _where_it_does_not_start(self) -> tuple[Known, Known]:
