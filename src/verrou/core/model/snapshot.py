@@ -124,9 +124,11 @@ class Snapshot:
     @cached_property
     def by_identity(self) -> Mapping[str, tuple[Account, ...]]:
         """Accounts by ID; more than one for an ID is notable."""
-        found: dict[str, tuple[Account, ...]] = {}
-        for account in self.accounts:
-            found[account.identity] = (*found.get(account.identity, ()), account)
+        found: dict[str, tuple[Account, ...]] = {account.identity: (account,) for account in self.accounts}
+        if len(found) < len(self.accounts):
+            found = {}
+            for account in self.accounts:
+                found[account.identity] = (*found.get(account.identity, ()), account)
         return found
 
     @cached_property

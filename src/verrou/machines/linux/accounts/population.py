@@ -66,7 +66,8 @@ FULL_NAME, NOTE = 0, 4
 class Ageing:
     """The ageing fields of one shadow line, in days; None where a field is empty or means never.
 
-    ``fixed``: the owner can never change the password, since its minimum age is above its maximum."""
+    ``fixed``: the owner can never change the password, since its minimum age is above its maximum. ``facts`` are those
+    of an account that follow from these alone."""
 
     changed: int | None
     minimum: int | None
@@ -75,6 +76,7 @@ class Ageing:
     inactive: int | None
     expires: int | None
     fixed: bool
+    facts: Mapping[str, Any]
 
 
 @define(repr=False)
@@ -104,20 +106,28 @@ class AccountFiles:
 
 def ageing(fields: tuple[str, ...]) -> Ageing:
     """Return the fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
-    return _ageing(_ageing_fields(fields))
-
-
-def _ageing_fields(fields: tuple[str, ...]) -> tuple[str, ...]:
-    return fields[ShadowField.CHANGED : ShadowField.FLAG]
+    return _ageing(fields[ShadowField.CHANGED : ShadowField.FLAG])
 
 
 @lru_cache(maxsize=16384)
 def _ageing(fields: tuple[str, ...]) -> Ageing:
+    """On a large system many accounts have the same fields."""
     changed, least, *_ = fields
     minimum, maximum, warning, inactive, expires = map(limit_in_days, fields[1:])
     never = minimum is None and (number(least) or 0) >= NEVER_DAYS
     fixed = never or (minimum is not None and maximum is not None and minimum > maximum)
-    return Ageing(number(changed), minimum, maximum, warning, inactive, expires, fixed)
+    set_on = number(changed)
+    facts = {
+        "password_changed": None if set_on == 0 else day(set_on),
+        # pam_unix(8): day 0 requires a new password first.
+        "change_due": set_on == 0,
+        "min_age": minimum,
+        "max_age": maximum,
+        "warn_before": warning,
+        "grace": inactive,
+        "until": _last_day(expires),
+    }
+    return Ageing(set_on, minimum, maximum, warning, inactive, expires, fixed, facts)
 
 
 @lru_cache(maxsize=4096)
@@ -458,9 +468,9 @@ def _password_facts(
     # A built-in administrator without a usable password is what people call disabled.
     shut = locked_away or (built_in and state is PasswordState.NONE)
     facts = {"password": state, "password_scheme": scheme, "enabled": not shut}
-    if age is None or shadow is None:
+    if age is None:
         return facts
-    facts |= _ageing_facts(_ageing_fields(shadow.fields))
+    facts |= age.facts
     if age.expires in CLOSED_FOR_GOOD:
         facts |= {"enabled": False, "until": _last_day(number(beside.ends.get(record.name, "")))}
     if age.fixed and record.fields[PasswdField.UID] != "0":
@@ -470,22 +480,6 @@ def _password_facts(
 
 CLOSED_FOR_GOOD = (0, 1)
 """The days of expiry that stand for a disabled account."""
-
-
-@lru_cache(maxsize=16384)
-def _ageing_facts(fields: tuple[str, ...]) -> Mapping[str, Any]:
-    """Return what follows from the ageing fields alone: on a large system many accounts have the same."""
-    age = _ageing(fields)
-    return {
-        "password_changed": None if age.changed == 0 else day(age.changed),
-        # pam_unix(8): day 0 requires a new password first.
-        "change_due": age.changed == 0,
-        "min_age": age.minimum,
-        "max_age": age.maximum,
-        "warn_before": age.warning,
-        "grace": age.inactive,
-        "until": _last_day(age.expires),
-    }
 
 
 def _given(

@@ -5,6 +5,7 @@ from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
+from string import ascii_letters, digits
 from typing import NamedTuple
 
 from attrs import define, field, frozen
@@ -41,6 +42,8 @@ AGES: Mapping[str, slice] = {SHADOW: slice(ShadowField.CHANGED, 9)}
 """Numbers or nothing. Measured: with a negative one in any of these, the C library no longer finds the line."""
 _NIS = ("+", "-")
 _NO_RECORD = (*_NIS, "#")
+_ORDINARY = frozenset(ascii_letters + digits + "_")
+"""How nearly every record begins; the others are looked at closely."""
 
 
 @frozen(repr=False)
@@ -114,12 +117,13 @@ class AccountFile:
         records: list[AccountLine] = []
         broken: list[Broken] = []
         for number, line in enumerate(self.lines, start=1):
-            if not line or line[0] in _NO_RECORD:
-                continue
-            if line[0].isspace():
-                line = line.lstrip()
-                if not line or line[0] == "#":
+            if line[:1] not in _ORDINARY:  # as nearly all begin
+                if not line or line[0] in _NO_RECORD:
                     continue
+                if line[0].isspace():
+                    line = line.lstrip()
+                    if not line or line[0] == "#":
+                        continue
             fields = line.split(":")
             if len(fields) < want and (len(fields) >= LEAST.get(self.name, want) or self._is_short_form(fields)):
                 fields = [*(fields[:5] if len(fields) == 6 and want == 9 else fields), *[""] * want][:want]

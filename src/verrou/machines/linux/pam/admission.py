@@ -5,8 +5,8 @@ decides differently, or of which it is not known."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
-from functools import lru_cache
-from itertools import repeat
+from functools import cached_property, lru_cache
+from itertools import chain
 from typing import NamedTuple
 
 from attrs import define, evolve, field
@@ -137,7 +137,6 @@ class Services:
     snapshot: Snapshot
     _modules: Modules = field(init=False)
     _people: dict[str, PamUser] = field(init=False)
-    _states: list[object] | None = field(default=None, init=False)
     _known: dict[object, Verdict] = field(factory=dict, init=False)
     _stacks: dict[tuple[str, str], Stack] = field(factory=dict, init=False)
     _by_name: dict[tuple[str, str], tuple[PamLine, ...]] = field(factory=dict, init=False)
@@ -268,23 +267,24 @@ class Services:
         few states."""
         by_name = any(entry_point.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
         by_name = by_name or (service == "sshd" and self._shell.by_name) or service in self._told_apart
-        as_told: set[object] = set()
-        states = repeat(None) if by_name else self._every_state()
-        for account, state in zip(self.snapshot.accounts, states, strict=False):
-            if state in as_told:
-                continue
+        accounts: Iterable[Account] = self.snapshot.accounts
+        if not by_name:
+            first = ((each, self.snapshot.accounts[each[0]]) for each in self._of_one_state)
+            otherwise = [each for each, one in first if self._otherwise(one, entry_point, own, service) is not None]
+            accounts = map(self.snapshot.accounts.__getitem__, sorted(chain.from_iterable(otherwise)))
+        for account in accounts:
             found = self._otherwise(account, entry_point, own, service)
             if found is not None:
                 yield account.name, found
-            elif state is not None:
-                as_told.add(state)
 
-    def _every_state(self) -> Iterable[object]:
-        """Return the state of each account, in order; see :func:`_state`."""
-        if self._states is None:
-            people, snapshot, today = self._people, self.snapshot, self._today
-            self._states = [_state(each, people.get(each.name), snapshot, today) for each in snapshot.accounts]
-        return self._states
+    @cached_property
+    def _of_one_state(self) -> Iterable[Sequence[int]]:
+        """The places of accounts of one state, by state; see :func:`_state`."""
+        people, snapshot, today = self._people, self.snapshot, self._today
+        found: dict[object, list[int]] = {}
+        for place, account in enumerate(snapshot.accounts):
+            found.setdefault(_state(account, people.get(account.name), snapshot, today), []).append(place)
+        return found.values()
 
     def _otherwise(self, account: Account, entry_point: EntryPoint, own: EntryPoint, service: str) -> Admission | None:
         """Return the admission of an account at a service, where it differs from what is known already.

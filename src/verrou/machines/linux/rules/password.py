@@ -2,7 +2,8 @@
 
 # Imports within functions: routes are read by rules, which this module is one of.
 
-from collections.abc import Callable, Mapping
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from verrou.core.model import Reading, Source, absent, program_default, unreadable
@@ -337,12 +338,13 @@ def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
         loosest = future = to_value(None if days is None or days < 0 or days >= NEVER_DAYS else days)
         deciding = source
         looser = 0
-        for text, holders in _having(system, position, with_fixed=rule_id != "password.min_age").items():
+        lines = _that_count(system, with_fixed=rule_id != "password.min_age")
+        for text, holders in Counter(record.fields[position] for record in lines).items():
             value = to_value(limit_in_days(text))
-            looser += len(holders) if kind.rank(value) < kind.rank(future) else 0
+            looser += holders if kind.rank(value) < kind.rank(future) else 0
             if kind.rank(value) < kind.rank(loosest):
-                message = f"{holders[0].name}: {kind.format(value)}"
-                loosest, deciding = value, Source(SHADOW, holders[0].line, message)
+                first = next(record for record in lines if record.fields[position] == text)
+                loosest, deciding = value, Source(SHADOW, first.line, f"{first.name}: {kind.format(value)}")
         overrides = (source,) if deciding is not source else ()
         reason = f"{looser} accounts are looser than {source.place} says" if looser > 1 else ""
         return Reading(loosest, source=deciding, overrides=overrides, reason=reason)
@@ -350,17 +352,13 @@ def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
     return read
 
 
-def _having(system: System, position: int, *, with_fixed: bool) -> dict[str, list[AccountLine]]:
-    """Return the accounts by one field of shadow(5), of those that ageing applies to.
+def _that_count(system: System, *, with_fixed: bool) -> Sequence[AccountLine]:
+    """Return the lines of shadow(5) of those that ageing applies to.
 
     An account that can never change its password is strictest about the minimum age: without ``with_fixed`` those are
     left out."""
     fixed = set() if with_fixed else {a.name for a in system.accounts if a.cannot_change}
-    having: dict[str, list[AccountLine]] = {}
-    for record in system.ageing_lines:
-        if record.name not in fixed:
-            having.setdefault(record.fields[position], []).append(record)
-    return having
+    return [record for record in system.ageing_lines if record.name not in fixed] if fixed else system.ageing_lines
 
 
 def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
