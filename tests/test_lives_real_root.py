@@ -182,6 +182,11 @@ def test_who_cannot_change_a_password_is_not_loosened_by_an_age(manned_root: Pri
     assert root.inside("passwd", "-S", "warden").stdout.split()[3] == "2"
     shown = verrou.json("rule", "show", "password.min_age", *m)
     assert shown["password.min_age"]["words"] == "2 days", "nor does it count as the loosest"
+    root.inside("useradd", "-m", "ana")
+    root.inside("chage", "-m", "1", "ana")
+    root.inside("usermod", "-p", "$6$CapFauvel$" + "x" * 86, "ana")
+    shown = verrou.json("rule", "show", "password.min_age", *m)["password.min_age"]
+    assert shown["words"] == "1 day" and shown["source"]["text"] == "ana: 1 day", shown
 
 
 def test_what_stands_in_for_a_home_is_left_alone(manned_root: PrivateRoot, verrou: Verrou) -> None:

@@ -20,7 +20,7 @@ from pathlib import Path
 
 import pytest
 from attrs import evolve
-from hypothesis import given
+from hypothesis import find, given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples
@@ -29,13 +29,15 @@ from verrou.cli.baseline_files import load_baseline
 from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput
 from verrou.core.judging.audit import Audit, FindingCache, audit
-from verrou.core.judging.rounds import RULES, SIGNS, Row
+from verrou.core.judging.rounds import RULES, SIGNS, Row, worst_first
 from verrou.core.model import Snapshot
 from verrou.core.surveys.data import snapshot_from, survey_data
 from verrou.core.surveys.text import MOST_MEMBERS, MOST_REMEMBERED, SurveyReader
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
+from verrou.machines.registry import machines_in
 from verrou.records import rounds
+from verrou.records.round_cache import Renewal, RoundCache
 from verrou.reports.figures import NAMED_ROWS, machines_by_rules
 from verrou.reports.round_page import MOST_IN_WORDS, as_page
 from verrou.reports.tables import as_json
@@ -84,11 +86,13 @@ def test_a_survey_reads_the_same_alone_and_in_a_row(machine: Authority, chance: 
         ('      "source": {\n        "place"', '      "source": {\n      "name": "within",\n      "place"'),
         ('      "must_change": false,\n', '      "must\tchange": false,\n'),
         ('      "shell": "",\n', '      "name": "again",\n'),
+        ('      "locked_until": null,\n', '      "home": "/elsewhere",\n'),
+        ('      "origin": "built-in",\n', '      "name": "short"\n    },\n    {\n      "origin": "built-in",\n'),
     ],
 )
 def test_a_member_is_never_read_where_it_does_not_stand(line: str, instead: str) -> None:
     """A sign that is no quote, two on a line, one twice, one of an object within another whose own is missing, a
-    sign in a name that JSON does not have there, and one twice while another is missing."""
+    sign in a name that JSON does not have there, one twice while another is missing, and hardly any."""
     text = as_json(survey_data(snapshot_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "")))
     assert text.count(line) and read(text, READER) == read(text, None) != "no survey"
     changed = text.replace(line, instead, 1)
@@ -209,6 +213,9 @@ def test_a_survey_that_did_not_change_is_judged_once(
     cached = own_cache / "rounds.json"
     assert cached.stat().st_mode & 0o7777 == 0o600 and go("surveys") == (first, 0)
     (tmp_path / "surveys").rename(tmp_path / "moved")
+    with monkeypatch.context() as inside:
+        inside.chdir(tmp_path / "moved")
+        assert machines_in(Path()) == sorted(os.listdir())
     moved, again = go("moved")
     assert again == 0 and json.dumps(moved).replace("moved/", "surveys/") == json.dumps(first)
     assert go("moved", "shared-desk")[1] == count
@@ -220,8 +227,8 @@ def test_a_survey_that_did_not_change_is_judged_once(
     a_survey.write_text(a_survey.read_text().replace("\n", "\n ", 1))
     assert go("moved")[1] == 1, "another content"
 
-    def forged() -> None:
-        body = cached.read_bytes().rpartition(b"\n")[0].replace(b',"hide-01",', b",1,", 1) + b"\n"
+    def forged(part: bytes, instead: bytes) -> None:
+        body = re.sub(part, instead, cached.read_bytes().rpartition(b"\n")[0], count=1) + b"\n"
         cached.write_bytes(body + hashlib.sha256(body).hexdigest().encode())
 
     for harm in (
@@ -229,7 +236,9 @@ def test_a_survey_that_did_not_change_is_judged_once(
         lambda: cached.write_text("{}"),
         lambda: cached.write_bytes(cached.read_bytes().replace(b"hide", b"hidf", 1)),
         lambda: cached.chmod(0o620),
-        forged,
+        lambda: forged(b',"hide-01",', b",1,"),
+        lambda: forged(rb'"[HML?w.+-]{20,}"', b'"+"'),
+        lambda: forged(rb'",.*\n', b'"]\n'),
         lambda: os.chown(cached, 65534, 0),
         lambda: own_cache.chmod(0o777),
         lambda: monkeypatch.setattr("verrou.__version__", "0.9"),
@@ -450,13 +459,58 @@ def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: P
     reader = SurveyReader()
     for number in range(MOST_REMEMBERED + 200):
         changed = text.replace("ringer", f"ringer{number}").replace('"number": 8', f'"number": {number % 2000}')
+        changed = changed.replace('"note": "', f'"note": "{number}')
         assert f"ringer{number}" in reader.snapshot(changed).by_name
     several = reader.machine, reader.account, reader.group
     kept = [reader.groups, reader.entry_points, reader.kept, reader.derived, *(each.alike for each in several)]
     assert max(map(len, [*kept, reader.accounts])) <= MOST_REMEMBERED
     assert max(map(len, [reader.accounts.seen, *(each.known for each in several)])) <= MOST_MEMBERS
-    keeper, admin = (reader.snapshot(text).by_identity["1"][0] for _ in "ab")
-    assert keeper is admin, "what comes again is read once"
+    _, again, and_again = (reader.snapshot(text).by_identity["1"][0] for _ in range(3))
+    assert again is and_again, "what comes again is read once"
+
+
+ROWS = st.builds(
+    Row,
+    **{name: st.integers(0, 1) for name in ("high", "medium", "low", "unknown")},
+    **{name: st.sampled_from("ab") for name in ("machine", "address", "identity")},
+    **{name: st.just("") for name in ("system", "baseline")},
+    signs=st.just("." * len(RULES)),
+    at=st.sampled_from([datetime(2026, 9, 14), datetime(2026, 9, 15)]),
+    recorded=st.sampled_from([None, 1.0, 2.0]),
+)
+
+
+@examples(100)
+@given(st.lists(ROWS, max_size=6))
+def test_the_worst_come_first_and_the_newest_alone(rows: list[Row]) -> None:
+    def place(row: Row) -> tuple[object, ...]:
+        return -row.high, -row.medium, -row.low, -row.unknown, row.machine, row.address
+
+    expected: dict[str, Row] = {}
+    for row in sorted(rows, key=lambda row: (row.at, row.recorded is None, row.recorded or 0)):
+        expected[row.identity] = row
+    latest, older = rounds.newest([*rows])
+    times = [(row.identity, row.at, row.recorded) for row in latest]
+    assert sorted(times) == sorted((row.identity, row.at, row.recorded) for row in expected.values())
+    assert older == len(rows) - len(latest)
+    ranked = sorted(rows, key=place)
+    worst_first(rows)
+    assert rows == ranked
+
+
+def test_the_rows_of_a_round_are_kept_before_those_of_earlier_ones(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("verrou.records.round_cache.MOST_ROWS", 3)
+    file = tmp_path / "rounds.json"
+    content = find(ROWS, lambda _: True).content
+    keys = [bytes([number]) * 64 for number in range(5)]
+    for some in (keys[:3], [keys[3], keys[2]]):
+        renewal = Renewal(RoundCache.read(file), file)
+        for key in some:
+            renewal.keep(key, content)
+        renewal.write()
+    assert list(RoundCache.read(file)) == [keys[3], keys[2], keys[0]]
 
 
 def test_who_is_in_a_group_counts_though_the_readings_are_the_same() -> None:

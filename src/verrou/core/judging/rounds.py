@@ -70,7 +70,9 @@ class Row(Tally):
 
 Content = tuple[Any, ...]
 CONTENT = tuple(field.name for field in fields(Row) if field.name not in ("address", "recorded"))
+"""What the content of a record decides of its row, and not its file."""
 SHARED = ("system", "baseline", "worst", "signs")
+"""Texts that many rows have."""
 _content = attrgetter(*CONTENT)
 
 

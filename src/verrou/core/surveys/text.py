@@ -96,7 +96,7 @@ class Members(Generic[T]):
         self.begins = "\n" + indent * " " + '"'
         self.between = "," + self.begins
         self.readers = {field.name: reader_of(field.type) for field in fields(resolve_types(cast(Any, kind)))}
-        self.own = sorted(map([*self.readers].index, own), reverse=True)
+        self.own = sorted(map([*self.readers].index, own), reverse=True)  # what is taken out moves none of the others
         self.known = Remembered[str](MOST_MEMBERS)
         self.alike = Remembered[str](MOST_REMEMBERED)
 
@@ -171,7 +171,7 @@ class SurveyReader:
 
 
 def _sections(text: str) -> Mapping[str, str]:
-    """Return the text of each section. Raises: ValueError: there is one less."""
+    """Return the text of each section. Raises: OtherForm, ValueError: one is missing, or it has another form."""
     if not text.startswith(START) or not text.endswith("\n}\n"):
         raise OtherForm
     begins, ends, at = [len(START)], [], len(START)
