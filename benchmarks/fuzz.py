@@ -25,7 +25,7 @@ from verrou.machines.linux.entry.display_managers import automatic_accounts
 from verrou.machines.linux.entry.routes import sessions
 from verrou.machines.linux.files.access_file import access_list, access_rules
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
-from verrou.machines.linux.files.authorized_keys import Keys
+from verrou.machines.linux.files.authorized_keys import Keys, Owner
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sign_ins import sign_ins
 from verrou.machines.linux.files.sshd import REMOTE, by_origin, shells, sshd_setting
@@ -40,6 +40,12 @@ from verrou.machines.linux.rules.rights import ours
 
 SLOW = 1.0
 NOW = datetime(2026, 9, 14, 8, 30)
+
+
+def keys_of_tern(root: Root) -> object:
+    return Keys(root, NOW, lambda gid: ()).accepted(Owner("tern", "/home/tern", 1000))
+
+
 REFUSED = (BadInput, Damaged, BaselineRefused)
 SAMPLE = Path(__file__).parent.parent / "src/verrou"
 WORDS = [
@@ -255,7 +261,7 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         ),
         "keys": (
             b'command="x \\" y",no-pty ssh-ed25519 AAAA tern@hide\n# x\necdsa-sha2-nistp256 BBBB\n',
-            on_file("/home/tern/.ssh/authorized_keys", lambda root: Keys(root).accepted("tern", "/home/tern")),
+            on_file("/home/tern/.ssh/authorized_keys", keys_of_tern),
         ),
         "lastlog": (bytes(292) * 3, on_file("/var/log/lastlog", sign_ins)),
         "wtmp": (bytes([7, 0]) + bytes(382) + bytes([2]) * 384, on_file("/var/log/wtmp", sign_ins)),

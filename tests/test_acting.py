@@ -30,14 +30,14 @@ def busy(root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
         role = ("--role", "administrator") if name == "warden" else ()
         made = ("account", "add", name, *role, "--keep-password", "-m", root.path, *TYPED)
         verrou(*made, typed=f"{GOOD_PASSWORD}\n")
-    uid = int(root.inside("id", "-u", "tern").stdout)
+    uid, warden = (int(root.inside("id", "-u", name).stdout) for name in ("tern", "warden"))
     put(root, "/var/spool/cron/crontabs/tern", "SHELL=/bin/sh\n# tides\n@daily true\n5 4 * * * true\n", uid=uid)
     put(root, "/var/spool/cron/atjobs/a00001030a0b0c", "#!/bin/sh\ntrue\n", 0o700, uid)
     put(root, "/var/lib/systemd/linger/tern", "", 0o644)
     put(root, "/etc/cron.d/tides", "17 * * * * tern /usr/local/bin/tides\n", 0o644)
     put(root, "/etc/cron.d/ignored.by-its-name", "17 * * * * tern true\n", 0o644)
     put(root, "/home/tern/.ssh/id.pub", KEY)
-    put(root, "/home/warden/.ssh/authorized_keys", f'command="echo ssh-rsa no",no-pty {KEY}\n')
+    put(root, "/home/warden/.ssh/authorized_keys", f'command="echo ssh-rsa no",no-pty {KEY}\n', uid=warden)
     return root
 
 

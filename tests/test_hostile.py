@@ -30,7 +30,7 @@ from verrou.core.surveys.data import snapshot_from, survey_data
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.elevation.polkit_rules import Subject, answer, plain_rules
-from verrou.machines.linux.files.authorized_keys import Keys
+from verrou.machines.linux.files.authorized_keys import Keys, Owner
 from verrou.machines.linux.files.digits import digits
 from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
@@ -166,6 +166,10 @@ def test_nothing_that_a_file_says_moves_the_cursor(tmp_path: Path, verrou: Verro
     assert printed.getvalue() == f"{escaped}\n"
 
 
+def _keys(root: Path) -> Keys:
+    return Keys(Root(root), datetime(2026, 9, 14), lambda gid: ())
+
+
 def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None:
     """Finds of mutated inputs."""
     (tmp_path / "usr/sbin").mkdir(parents=True)
@@ -175,7 +179,7 @@ def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None
     assert list(sshd_settings(Root(tmp_path), "permitrootlogin")) == []
     (tmp_path / "etc/ssh/sshd_config").write_text("AuthorizedKeysFile /\n")
     (tmp_path / "home/tern").mkdir(parents=True)
-    assert Keys(Root(tmp_path)).accepted("tern", "/home/tern") == ()
+    assert _keys(tmp_path).accepted(Owner("tern", "/home/tern", 1000)) == ()
     (rule,) = plain_rules("polkit.addRule(function(action, subject) { if (action.id == 'a\tb') { return 'no'; } });")
     assert answer([rule], "a\tb", Subject("tern", ())) == "no"
 
@@ -212,10 +216,11 @@ def test_keys_are_found_in_any_kind_of_home_and_none_is_overlooked(
     (root / "home/shag/.ssh").mkdir(parents=True)
     with_keys = {"ana", "bors", "tern", "gull"}
     everyone = {*with_keys, "loop", "out", "away", "file", "shag", "nobody"}
-    found = Keys(Root(root))
+    found = _keys(root)
     assert not list(found.own("/home/loop")), "what one user does to a home is no error"
-    assert {name for name in everyone if found.accepted(name, f"/home/{name}")} == with_keys
-    assert {name for name in everyone if Keys(Root(root)).accepted(name, f"/home/{name}")} == with_keys, "alone too"
+    people = [Owner(name, f"/home/{name}", 1000) for name in everyone]
+    assert {who.name for who in people if found.accepted(who)} == with_keys
+    assert {who.name for who in people if _keys(root).accepted(who)} == with_keys, "alone too"
     mine = Root(root)
     with monkeypatch.context() as denied:  # who may not look into a home does not know that there is none
         denied.setattr("verrou.machines.linux.root.open_in_root", refusing(PermissionError(errno.EACCES, "denied")))

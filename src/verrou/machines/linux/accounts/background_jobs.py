@@ -247,9 +247,9 @@ def _keys_that_open_others(keys: Keys, accounts: Iterable[Account]) -> dict[str,
     opened: dict[str, dict[str, Source]] = defaultdict(dict)
     owners: dict[str, dict[str, None]] = defaultdict(dict)
     for account in accounts:
-        if keys.files is None or not (account.keys or keys.has_ssh(account.home)):
+        if not keys.any_used or not (account.keys or keys.has_ssh(account.home)):
             continue
-        for key in keys.accepted(account.name, account.home):
+        for key in keys.found(account.name, account.home):
             owners[key.text][account.name] = None
             if account.keys:
                 opened[key.text][account.name] = key.source

@@ -1,9 +1,9 @@
 """Accounts and groups of a Linux system, from its account files, sudoers, tallies and lastlog."""
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 from attrs import define, field
@@ -40,7 +40,7 @@ from verrou.machines.linux.files.account_files import (
     members_of,
     number,
 )
-from verrou.machines.linux.files.authorized_keys import Keys
+from verrou.machines.linux.files.authorized_keys import Keys, Owner
 from verrou.machines.linux.files.closed_accounts import ends_kept
 from verrou.machines.linux.files.doas import Doas, either
 from verrou.machines.linux.files.password_hashes import scheme_of
@@ -222,6 +222,7 @@ def population(
         "program run as root can run these"
         for where, but in beside.excepting.items()
     ]
+    warnings += beside.keys.passed_over
     counted = Counter(account.name for account in accounts)
     warnings += [
         f"{PASSWD}: two accounts are called {name}; the system uses the first" for name, n in counted.items() if n > 1
@@ -273,6 +274,7 @@ class _Members:
     main: Mapping[str, str]
     by_number: Mapping[int, str]
     listed: Mapping[str, Sequence[str]]
+    passwd: AccountFile
 
     @classmethod
     def load(cls, files: AccountFiles) -> "_Members":
@@ -285,7 +287,21 @@ class _Members:
                 listed.setdefault(member, []).append(record.name)
         numbers = {record.name: int(record.fields[GroupField.GID]) for record in reversed(records)}
         by_number = {int(record.fields[GroupField.GID]): record.name for record in reversed(records)}
-        return cls(numbers, main, by_number, listed)
+        return cls(numbers, main, by_number, listed, files.passwd)
+
+    def of_number(self, gid: int) -> Collection[str]:
+        """Return who is in the groups of a number, and whose main group it is."""
+        return self._by_gid.get(gid, ())
+
+    @cached_property
+    def _by_gid(self) -> Mapping[int, set[str]]:
+        found: dict[int, set[str]] = {}
+        for record in self.passwd.records():
+            found.setdefault(int(record.fields[PasswdField.GID]), set()).add(record.name)
+        for member, groups in self.listed.items():
+            for group in groups:
+                found.setdefault(self.numbers[group], set()).add(member)
+        return found
 
     def groups_of(self, record: AccountLine) -> tuple[tuple[str, ...], tuple[int, ...]]:
         """Return the groups of an account by name and by number, its main one first; that may have no name."""
@@ -375,7 +391,7 @@ class _Beside:
             sign_ins(root),
             ends_kept(root),
             sessions(root, by_uid),
-            Keys(root),
+            Keys(root, now, members.of_number),
             fresh_homes(root),
             defined_number(defs, "GID_MIN", 1000),
             SHADOW not in root.denied,
@@ -420,6 +436,7 @@ def _account(
     groups, gids = beside.members.groups_of(record)
     inside = beside.inside.get(name, NOT_INSIDE)
     shell_fault = beside.shells.fault(record.fields[PasswdField.SHELL], uid, gids)
+    keys = beside.keys.accepted(Owner(name, home, uid, gids, groups, not shell_fault))
     return Account(
         name=AccountName(name),
         identity=record.fields[PasswdField.UID],
@@ -436,7 +453,7 @@ def _account(
         shell=record.fields[PasswdField.SHELL],
         shell_fault=shell_fault,
         source=Source(PASSWD, record.line),
-        keys=len(beside.keys.accepted(name, home)) if not shell_fault else 0,
+        keys=len(keys) if not shell_fault else 0,
         sessions=inside.sessions,
         inside_by=inside.routes,
         home_kept=not beside.fresh(name, home),
