@@ -8,6 +8,8 @@ import pytest
 
 from conftest import manned
 from debian_root import PrivateRoot
+from verrou.core.model.access import routes_of, routes_unknown
+from verrou.core.model.routes import Route
 from verrou.machines.linux.machine import LinuxMachine
 
 USUAL = "/home/ana/.ssh/authorized_keys"
@@ -56,26 +58,54 @@ def root(debian: Path, administrator: Path, tmp_path_factory: pytest.TempPathFac
         yield private
 
 
-@pytest.mark.parametrize("what", CASES)
-def test_a_key_is_one_where_the_server_takes_it(root: PrivateRoot, tmp_path: Path, what: str) -> None:
-    config, file, change = CASES[what]
-    key = tmp_path / "key"
+def laid(root: PrivateRoot, folder: Path, config: str, file: str, change: str) -> bool:
+    """Whether ana signs in by her key, laid in a file and changed afterwards."""
+    key = folder / "key"
     subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(key)], check=True)
-    laid = root.inside(
+    ended = root.inside(
         *("sh", "-ec"),
         "rm -rf /home/ana /home/gone /etc/keys /srv/keys; chmod 755 /srv /home; gpasswd -d bors ana || true; "
         "cp -a /home/kept /home/ana; mkdir /etc/keys; install -d -m 700 -o ana -g ana /home/ana/.ssh; "
         f"file={file}; cat > $file; chown ana:ana $file; chmod 600 $file; {change}",
         typed=key.with_name("key.pub").read_text(),
     )
-    assert laid.returncode == 0, laid.stderr
+    assert ended.returncode == 0, ended.stderr
     root.write("/etc/ssh/sshd_config", f"UsePAM yes\n{config}\n")
     server = f"chroot {root.path} /usr/sbin/sshd -i"
-    own = ("-F", "/dev/null", "-o", f"UserKnownHostsFile={tmp_path}/known", "-o", "StrictHostKeyChecking=no")
+    own = ("-F", "/dev/null", "-o", f"UserKnownHostsFile={folder}/known", "-o", "StrictHostKeyChecking=no")
     ask = ["ssh", *own, "-o", "BatchMode=yes", "-o", f"ProxyCommand={server}", "-i", str(key), "ana@here", "true"]
-    ended = subprocess.run(ask, capture_output=True, text=True, check=False)
+    return subprocess.run(ask, capture_output=True, check=False).returncode == 0
+
+
+@pytest.mark.parametrize("what", CASES)
+def test_a_key_is_one_where_the_server_takes_it(root: PrivateRoot, tmp_path: Path, what: str) -> None:
+    signs_in = laid(root, tmp_path, *CASES[what])
     snapshot = LinuxMachine(root.path, "").observe()
     (ana,) = (account for account in snapshot.accounts if account.name == "ana")
-    assert (ana.keys > 0) is (ended.returncode == 0), ended.stderr
+    assert (ana.keys > 0) is signs_in
     told = [line for line in snapshot.warnings if "does not accept these keys" in line]
     assert bool(told) is (not ana.keys and what.startswith(("a home", "a fol", "a file", "a link to", "elsewhere")))
+
+
+LIMITS = {
+    "RevokedKeys /etc/keys/revoked": ("cp $file /etc/keys/revoked", False),
+    "RevokedKeys /etc/keys/of-another": ("echo > /etc/keys/of-another", True),
+    "PubkeyAcceptedAlgorithms ssh-rsa": ("", False),
+    "Match User ana\nPubkeyAcceptedKeyTypes ssh-ed25519": ("", True),
+    "Match User bors\nPubkeyAcceptedKeyTypes ssh-rsa": ("", True),
+    "RevokedKeys none": ("", True),
+}
+
+
+@pytest.mark.parametrize("limit", LIMITS)
+def test_a_key_that_a_setting_may_exclude_is_not_known_to_sign_in(
+    root: PrivateRoot, tmp_path: Path, limit: str
+) -> None:
+    change, expected = LIMITS[limit]
+    config = f"PasswordAuthentication no\nKbdInteractiveAuthentication no\n{limit}"
+    assert laid(root, tmp_path, config, USUAL, change) is expected
+    snapshot = LinuxMachine(root.path, "").observe()
+    (ana,) = (account for account in snapshot.accounts if account.name == "ana")
+    applies = "none" not in limit and "bors" not in limit
+    assert (Route.REMOTE_SHELL in routes_unknown(ana, snapshot)) is applies
+    assert (Route.REMOTE_SHELL in routes_of(ana, snapshot)) is not applies

@@ -70,6 +70,8 @@ COMMANDS = ("authorizedkeyscommand", "authorizedprincipalscommand")
 """What the server does not start with unless it is told as whom to run it (measured, 9.2)."""
 MOST_OF_PROGRAM = 20_000_000
 """How many bytes of the server's program are read."""
+KEY_LIMITS = ("revokedkeys", "pubkeyacceptedalgorithms", "pubkeyacceptedkeytypes")
+"""Settings by which the server may reject a key of an account's own file."""
 LISTS = ("allowusers", "denyusers", "allowgroups", "denygroups")
 PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("publickey",))
 
@@ -145,8 +147,13 @@ class RemoteShell:
             )
         shell = asked or shell_of(self.lines, account.name, account.groups)
         password, key = self._by_kind(account, shell)
+        limit = self._key_limit(account) if key is Known.YES else None
+        key = Known.UNKNOWN if limit else key
         methods, source = shell.setting("authenticationmethods", "any")
         if methods == "any":
+            if limit and password is not Known.YES:
+                statement = f"sshd: it is not known whether {limit[0]} excludes its key"
+                return ServerAcceptance(password, key, statement=statement, source=limit[1])
             return ServerAcceptance(password, key)
         lists, switched_on = methods.split(), self._switched_on(shell)
         by_password = password & any_of(_satisfied(each, switched_on & PASSWORDS) for each in lists)
@@ -216,6 +223,14 @@ class RemoteShell:
             # One that is denied from some computers comes from others; no list knows a negation (measured, 9.2).
             if key == "allowusers" and any(_by_place(word, account.name) for word in values):
                 yield "allowusers names it with the computers that it may sign in from", source
+
+    def _key_limit(self, account: Account) -> tuple[str, Source] | None:
+        """Return a setting by which the server may reject a key of the account, and its line."""
+        mine = (line for line in self.lines if all(each.about(account.name, account.groups) for each in line[3]))
+        limits = (
+            (key, source) for key, values, source, _ in mine if key in KEY_LIMITS and " ".join(values).lower() != "none"
+        )
+        return next(limits, None)
 
     def _listens_nowhere(self) -> Source | None:
         """Return its first listen line, where it listens to its own computer alone."""
