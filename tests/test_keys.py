@@ -35,6 +35,13 @@ CASES = {
     "a file of root": ("", USUAL, "chown root $file; chmod 644 $file"),
     "a file that only root can read": ("", USUAL, "chown root $file; chmod 600 $file"),
     "a folder that only root can search": ("", USUAL, "chown root /home/ana/.ssh; chmod 700 /home/ana/.ssh"),
+    "a file that its owner may only write": ("", USUAL, "chmod 200 $file"),
+    "a folder above that nobody may search": ("", USUAL, "chmod 700 /home"),
+    "a link to below what nobody may search": (
+        "StrictModes no",
+        USUAL,
+        "mkdir -m 755 /srv/keys; mv $file /srv/keys/a; ln -s /srv/keys/a $file; chmod 700 /srv",
+    ),
     "a home of another": ("", USUAL, "chown bors /home/ana"),
     "above the home all can write": ("", USUAL, "chmod o+w /home"),
     "who can write does not count": ("StrictModes no", USUAL, "chmod o+w /home/ana; chown bors $file; chmod 644 $file"),
