@@ -180,6 +180,15 @@ def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None
     (tmp_path / "etc/ssh/sshd_config").write_text("AuthorizedKeysFile /\n")
     (tmp_path / "home/tern").mkdir(parents=True)
     assert _keys(tmp_path).accepted(Owner("tern", "/home/tern", 1000)) == ()
+    (tmp_path / "etc/ssh/sshd_config").write_text("StrictModes no\n")
+    deep = "a/" * 1500
+    subprocess.run(["mkdir", "-p", deep], cwd=tmp_path / "home/tern", check=True)
+    (tmp_path / "home/tern/.ssh").symlink_to(deep)
+    try:
+        (tmp_path / "home/tern" / deep / "authorized_keys").write_text("ssh-ed25519 AAAA tern\n")
+        assert len(_keys(tmp_path).accepted(Owner("tern", "/home/tern", 0))) == 1, "nested by its user"
+    finally:
+        subprocess.run(["rm", "-rf", "a"], cwd=tmp_path / "home/tern", check=True)
     (rule,) = plain_rules("polkit.addRule(function(action, subject) { if (action.id == 'a\tb') { return 'no'; } });")
     assert answer([rule], "a\tb", Subject("tern", ())) == "no"
 

@@ -4,7 +4,7 @@ themselves."""
 import os
 import re
 import stat
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Container, Iterable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
@@ -195,17 +195,15 @@ class Keys:
 
     def _is_open(self, real: str) -> bool:
         """Return whether everybody may search a folder and those above."""
-        if real not in self._open:
-            place = real[len(self._top) :]
-            mode = self._folder(place)[1].st_mode
-            self._open[real] = stat.S_ISDIR(mode) and bool(mode & SEARCH) and self._is_open(real.rpartition("/")[0])
+        for each in _not_in(self._open, real):
+            mode = self._folder(each[len(self._top) :])[1].st_mode
+            self._open[each] = self._open[each.rpartition("/")[0]] and stat.S_ISDIR(mode) and bool(mode & SEARCH)
         return self._open[real]
 
     def _folder(self, place: str) -> tuple[str, os.stat_result]:
-        found = self._folders.get(place)
-        if found is None:
-            found = self._folders[place] = self._look(place)
-        return found
+        for each in _not_in(self._folders, place):
+            self._folders[each] = self._look(each)
+        return self._folders[place]
 
     def _look(self, place: str) -> tuple[str, os.stat_result]:
         """Return the real path of something, and its state. Raises: OSError, BadInput."""
@@ -250,6 +248,16 @@ class Keys:
             self._in_folder[parent] = set(self.root.names_in(parent or "/"))
             self.root.look_within(parent, ".ssh")
         return last in self._in_folder[parent]
+
+
+def _not_in(known: Container[str], place: str) -> Iterable[str]:
+    """Return a folder and those above it that are not known yet, the topmost first: a user can nest thousands."""
+    if place in known:
+        return ()
+    found = [place]
+    while (above := found[-1].rpartition("/")[0]) not in known:
+        found.append(above)
+    return reversed(found)
 
 
 READ, SEARCH, OTHERS_WRITE = 4, 1, 0o022
